@@ -1,0 +1,89 @@
+"""Compiled arrays: the treaty between the network model and the solvers.
+
+One index space: row ``i`` of every ``bus_*`` array is the same bus. All impedances and powers
+are per unit on ``base_mva`` and the nominal voltage of the bus; angles are in radians.
+Every table has ``element`` (position in ``element_id``) as its first column. Solvers see only
+these arrays.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+Bools = NDArray[np.bool_]
+Complexes = NDArray[np.complex128]
+Columns = dict[str, NDArray[Any]]
+
+# Columns of each table with their types; a stamp fills what it knows, the rest is zero (or one).
+TABLES: dict[str, dict[str, Any]] = {
+    # Two-port: ideal ratio at each end (complex voltage = ratio * inner voltage; the angle of
+    # ratio_from is shift), series admittance between, a shunt admittance at each inner end.
+    "branch": {
+        "element": np.int64, "from": np.int64, "to": np.int64, "r": np.float64, "x": np.float64,
+        "shunt_from": np.complex128, "shunt_to": np.complex128, "ratio_from": np.float64, "ratio_to": np.float64,
+        "shift": np.float64, "rating_from_a": np.float64, "rating_to_a": np.float64, "rating_mva": np.float64,
+    },
+    # Demand at nominal voltage; shares of constant current and impedance, the rest is constant power.
+    "load": {
+        "element": np.int64, "bus": np.int64, "p": np.float64, "q": np.float64, "share_i": np.float64,
+        "share_z": np.float64, "group": np.int64,
+    },
+    # Injection. control 0: fixed p and q; 1: fixed p, holds voltage within q limits; 2: holds voltage and angle.
+    "injection": {
+        "element": np.int64, "bus": np.int64, "p": np.float64, "q": np.float64, "control": np.int64,
+        "voltage": np.float64, "angle": np.float64, "q_min": np.float64, "q_max": np.float64, "weight": np.float64,
+        "group": np.int64,
+    },
+    "shunt": {"element": np.int64, "bus": np.int64, "y": np.complex128},
+    "switch": {"element": np.int64, "from": np.int64, "to": np.int64, "closed": np.bool_, "rating_a": np.float64},
+}  # fmt: skip
+ONES = {"ratio_from", "ratio_to", "weight"}
+FIXED, HOLDS_VOLTAGE, SLACK = 0, 1, 2
+
+
+@dataclass(kw_only=True)
+class NetArrays:
+    """Everything a balanced study needs to know about a network.
+
+    ``tables``: as declared in :data:`TABLES`. ``groups``: names behind ``group`` columns (demand
+    classes, generator energies). ``left_out``: element id -> names of required fields that are blank.
+    """
+
+    base_mva: float
+    frequency_hz: float
+    bus_id: list[str]
+    bus_kv: Floats
+    element_id: list[str]
+    element_kind: list[str]
+    tables: dict[str, Columns]
+    groups: list[str]
+    left_out: dict[str, tuple[str, ...]] = field(default_factory=dict)
+
+    @property
+    def n_bus(self) -> int:
+        return len(self.bus_id)
+
+    def base_current_a(self) -> Floats:
+        """Base current of each bus, A."""
+        return np.asarray(self.base_mva * 1e3 / (np.sqrt(3) * self.bus_kv))
+
+
+def stack(name: str, parts: Sequence[Columns]) -> Columns:
+    """One table from the columns that several stamps gave, with defaults where a stamp gave none."""
+    columns: Columns = {}
+    lengths = [len(p["element"]) for p in parts]
+    for column, dtype in TABLES[name].items():
+        blank = 1 if column in ONES else 0
+        pieces = [
+            np.asarray(p[column], dtype) if column in p else np.full(n, blank, dtype)
+            for p, n in zip(parts, lengths, strict=True)
+        ]
+        columns[column] = np.concatenate(pieces) if pieces else np.zeros(0, dtype)
+    return columns

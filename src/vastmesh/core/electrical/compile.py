@@ -1,0 +1,129 @@
+"""From a network of objects to plain arrays, and from a condition to factors on them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+
+import numpy as np
+
+from ..network import Bus, Condition, Element, Network
+from .arrays import TABLES, Columns, NetArrays, stack
+from .stamps import STAMPS, Context
+
+# Fields of no effect on the equations: changing only these leaves compiled arrays as they are.
+_CLOTHES = {"x", "y", "bar", "upright", "name", "note", "origins", "area", "substation", "customers"}
+
+
+def compile_network(network: Network) -> NetArrays:
+    """Compile all that is in service and complete, at 100 % demand and generation.
+
+    Elements with blank required fields, or at a bus that is out of service or incomplete, are
+    left out; the former are named in ``left_out``.
+    """
+    settings = network.settings
+    left_out: dict[str, tuple[str, ...]] = {}
+    buses: list[Bus] = []
+    by_kind: dict[str, list[Element]] = {}
+    for item in network.items.values():
+        if not isinstance(item, Element):
+            continue
+        if blank := item.missing():
+            left_out[item.id] = blank
+        elif item.in_service:
+            if type(item) is Bus:
+                buses.append(item)
+            else:
+                by_kind.setdefault(item.kind, []).append(item)
+    bus_row = {b.id: i for i, b in enumerate(buses)}
+    ctx = Context(
+        bus_row=bus_row,
+        bus_kv=np.fromiter((b.nominal_kv or 1.0 for b in buses), np.float64, len(buses)),
+        base_mva=settings.base_mva,
+        frequency_hz=settings.frequency_hz,
+    )
+    ids: list[str] = []
+    kinds: list[str] = []
+    parts: dict[str, list[Columns]] = {name: [] for name in TABLES}
+    for kind, found in by_kind.items():
+        usable = [e for e in found if all(b in bus_row for b in e.buses())]
+        for table, columns in STAMPS[kind](usable, ctx).items():
+            parts[table].append({**columns, "element": columns["element"] + len(ids)})
+        ids += [e.id for e in usable]
+        kinds += [kind] * len(usable)
+    return NetArrays(
+        base_mva=ctx.base_mva,
+        frequency_hz=ctx.frequency_hz,
+        bus_id=[b.id for b in buses],
+        bus_kv=ctx.bus_kv,
+        element_id=ids,
+        element_kind=kinds,
+        tables={name: stack(name, pieces) for name, pieces in parts.items()},
+        groups=list(ctx.groups),
+        left_out=left_out,
+    )
+
+
+def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous: dict[str, Element]) -> bool:
+    """Bring arrays up to date after value changes of some elements, in place.
+
+    ``previous`` holds the elements as they were. Returns False, with nothing altered, when a
+    change reaches beyond the rows of its own element (connection, service, switching, bases):
+    the caller then compiles anew.
+    """
+    writes: list[tuple[str, np.ndarray, Columns]] = []
+    ctx = Context(
+        bus_row={b: i for i, b in enumerate(arrays.bus_id)},
+        bus_kv=arrays.bus_kv,
+        base_mva=arrays.base_mva,
+        frequency_hz=arrays.frequency_hz,
+        groups={g: i for i, g in enumerate(arrays.groups)},
+    )
+    position: dict[str, int] | None = None
+    for ident in changed:
+        old, new = previous.get(ident), network.items.get(ident)
+        if old is None or not isinstance(new, Element) or type(new) is not type(old):
+            return False
+        fields = [f for f in type(new).model_fields if f not in _CLOTHES and getattr(new, f) != getattr(old, f)]
+        if not fields:
+            continue
+        if isinstance(new, Bus) or new.buses() != old.buses() or old.missing() or new.missing():
+            return False
+        if not (new.in_service and old.in_service) or getattr(new, "closed", 0) != getattr(old, "closed", 0):
+            return False
+        if position is None:
+            position = {e: i for i, e in enumerate(arrays.element_id)}
+        if ident not in position:  # at a bus that is itself out of service
+            continue
+        for table, columns in STAMPS[new.kind]([new], ctx).items():
+            rows = np.flatnonzero(arrays.tables[table]["element"] == position[ident])
+            if len(rows) != len(columns["element"]):
+                return False
+            writes.append((table, rows, {c: v for c, v in columns.items() if c != "element"}))
+    arrays.groups[:] = list(ctx.groups)
+    for table, rows, columns in writes:
+        for name, values in columns.items():
+            arrays.tables[table][name][rows] = values
+    return True
+
+
+def apply_condition(arrays: NetArrays, condition: Condition) -> NetArrays:
+    """Arrays with demand and generation scaled by the condition; everything else is shared."""
+    demand = _factors(arrays, "class:", condition.demand_factor, condition.class_factors)
+    energy = _factors(arrays, "energy:", condition.generation_factor, condition.energy_factors)
+    load, injection = arrays.tables["load"], arrays.tables["injection"]
+    by_load = demand[load["group"]]
+    by_machine = np.where(injection["group"] >= 0, energy[injection["group"]], 1.0)
+    return replace(
+        arrays,
+        tables={
+            **arrays.tables,
+            "load": {**load, "p": load["p"] * by_load, "q": load["q"] * by_load},
+            "injection": {**injection, "p": injection["p"] * by_machine, "q": injection["q"] * by_machine},
+        },
+    )
+
+
+def _factors(arrays: NetArrays, prefix: str, overall: float, further: dict[str, float]) -> np.ndarray:
+    names = [g.removeprefix(prefix) if g.startswith(prefix) else "" for g in arrays.groups]
+    return overall * np.array([further.get(n, 1.0) if n else 1.0 for n in names] or [1.0])

@@ -1,0 +1,76 @@
+"""Sparse LU on one pattern: analysed once, refactorised for every new set of values."""
+
+from __future__ import annotations
+
+from types import TracebackType
+from typing import Any, Self
+
+import numpy as np
+from nbklu import KLUException, KLUSolver, KLUSingularException
+from numpy.typing import NDArray
+
+from ..errors import SingularMatrix
+
+_POOR = 1e-14  # reciprocal condition below which old pivots are not trusted any more
+
+
+class SparseLU:
+    """LU factors of an (n, n) matrix in compressed columns with sorted row indices.
+
+    KLU behind a narrow door: values are checked before they reach it, pivots are chosen anew
+    when a refactorisation with the old ones comes out poor, and handles are closed.
+    Not safe for use by several threads at once; cannot be pickled.
+    """
+
+    def __init__(self, indptr: NDArray[np.integer[Any]], indices: NDArray[np.integer[Any]], *, complex_: bool = False):
+        self.n = len(indptr) - 1
+        self.nnz = int(indptr[-1])
+        self._dtype = np.complex128 if complex_ else np.float64
+        self._factored = False
+        starts = np.zeros(len(indices), np.bool_)
+        starts[indptr[:-1][indptr[:-1] < len(indices)]] = True
+        if len(indices) > 1 and np.any((np.diff(indices) <= 0) & ~starts[1:]):
+            raise ValueError("row indices must be sorted and distinct within each column")
+        self._klu = KLUSolver(index_bits=32, complex_values=complex_, singular_as_error=True)
+        self._klu.common.btf = 0
+        self._klu.common.scale = -1
+        self._klu.analyze(self.n, indptr.astype(np.int32), indices.astype(np.int32))
+
+    def factorise(self, values: NDArray[Any]) -> None:
+        """Factorise new values, on old pivots where they serve. Raises :class:`SingularMatrix`."""
+        if values.shape != (self.nnz,):
+            raise ValueError(f"{values.shape} values given for a pattern of {self.nnz}")
+        values = np.ascontiguousarray(values, self._dtype)
+        if not np.all(np.isfinite(values)):
+            raise SingularMatrix("a coefficient is not a finite number")
+        try:
+            if self._factored:
+                try:
+                    self._klu.refactor(values)
+                    if self._klu.rcond() > _POOR:
+                        return
+                except KLUSingularException:
+                    pass  # old pivots fail on the new values: new pivots may not
+            self._factored = False
+            self._klu.factor(values)
+        except KLUException as error:
+            raise SingularMatrix(str(error)) from None
+        self._factored = True
+
+    def solve(self, rhs: NDArray[Any]) -> NDArray[Any]:
+        """Solve for one right-hand side (n,) or several, one a row (k, n)."""
+        return np.asarray(self._klu.solve(np.ascontiguousarray(rhs, self._dtype)))
+
+    def close(self) -> None:
+        self._klu.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, value: BaseException | None, tb: TracebackType | None) -> None:
+        self.close()
+
+    def __del__(self) -> None:
+        klu = getattr(self, "_klu", None)
+        if klu is not None:
+            klu.close()

@@ -1,0 +1,36 @@
+from __future__ import annotations
+
+from collections.abc import Sequence
+from math import sqrt
+
+import numpy as np
+
+from ...network import Transformer
+from ..arrays import Columns
+from . import Context, column, stamp
+
+
+@stamp(Transformer)
+def transformer(units: Sequence[Transformer], ctx: Context) -> dict[str, Columns]:
+    """Leakage impedance between two ideal ratios, the no-load admittance at the HV terminals' inner side.
+
+    The impedance in ohms belongs to the side without taps and does not change with the tap; the
+    ratio at each end is (rated voltage * turns) / nominal voltage of the bus.
+    """
+    hv, lv = ctx.rows([e.hv_bus for e in units]), ctx.rows([e.lv_bus for e in units])
+    rated = column(units, "rated_mva")
+    turns = np.fromiter((e.tapped_turns() for e in units), np.float64, len(units))
+    on_hv = np.fromiter((e.tap_side == "hv" for e in units), np.bool_, len(units))
+    rated_hv, rated_lv = column(units, "hv_kv"), column(units, "lv_kv")
+    z = np.fromiter((e.impedance_pu() for e in units), np.complex128, len(units)) * ctx.base_mva / rated
+    y0 = np.fromiter((e.magnetising_pu() for e in units), np.complex128, len(units)) * rated / ctx.base_mva
+    amps = rated * 1e3 / sqrt(3)
+    return {
+        "branch": {
+            "element": np.arange(len(units)), "from": hv, "to": lv, "r": z.real, "x": z.imag, "shunt_from": y0,
+            "ratio_from": rated_hv / ctx.bus_kv[hv] * np.where(on_hv, turns, 1.0),
+            "ratio_to": rated_lv / ctx.bus_kv[lv] * np.where(on_hv, 1.0, turns),
+            "shift": np.fromiter((e.clock_shift_rad() for e in units), np.float64, len(units)),
+            "rating_from_a": amps / rated_hv, "rating_to_a": amps / rated_lv, "rating_mva": rated,
+        }
+    }  # fmt: skip

@@ -1,0 +1,46 @@
+"""Nodes and islands: what is connected to what, and what has a supply."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+
+from .arrays import SLACK, Bools, Ints, NetArrays
+
+
+@dataclass(frozen=True)
+class Topology:
+    """``node``: node of each bus (buses joined by closed switches are one node); ``island``: island of each
+    bus; ``live``: whether the island of each bus has a source; all of shape (n_bus,)."""
+
+    node: Ints
+    n_node: int
+    island: Ints
+    n_island: int
+    live: Bools
+
+
+def trace(arrays: NetArrays) -> Topology:
+    """Contract closed switches and find the islands."""
+    n, switch, branch = arrays.n_bus, arrays.tables["switch"], arrays.tables["branch"]
+    # A switch between unequal nominal voltages can't be one node; the load flow reports it as taken as open.
+    closed = switch["closed"] & np.isclose(arrays.bus_kv[switch["from"]], arrays.bus_kv[switch["to"]], rtol=1e-3)
+    n_node, node = _components(n, switch["from"][closed], switch["to"][closed])
+    _, island_of_node = _components(n_node, node[branch["from"]], node[branch["to"]])
+    island = island_of_node[node]
+    n_island = int(island.max()) + 1 if n else 0
+    injection = arrays.tables["injection"]
+    fed = np.zeros(n_island, np.bool_)
+    fed[island[injection["bus"][injection["control"] == SLACK]]] = True
+    return Topology(node=node, n_node=n_node, island=island, n_island=n_island, live=fed[island] if n else island > 0)
+
+
+def _components(n: int, frm: Ints, to: Ints) -> tuple[int, Ints]:
+    if n == 0:
+        return 0, np.zeros(0, np.int64)
+    graph = coo_array((np.ones(len(frm), np.int8), (frm, to)), shape=(n, n)).tocsr()
+    count, labels = connected_components(graph, directed=False)
+    return int(count), labels.astype(np.int64)

@@ -1,0 +1,23 @@
+"""What a network is: items, changes with inverses, conditions, limits, growing."""
+
+from .changes import Add, Change, Remove, Update, conflicts, touched_fields
+from .elements.bus import Bus
+from .elements.generator import Generator
+from .elements.groups import Area, Substation
+from .elements.line import Line
+from .elements.load import Load
+from .elements.rules import Condition, Settings, VoltageLimits
+from .elements.shunt import Shunt
+from .elements.source import Source
+from .elements.switch import Switch
+from .elements.transformer import Transformer
+from .fields import FieldSpec, FieldType, specs
+from .items import REGISTRY, Element, Item, Origin, make_item
+from .network import SETTINGS_ID, Applied, Network, dump_item, removal
+
+__all__ = [
+    "REGISTRY", "SETTINGS_ID", "Add", "Applied", "Area", "Bus", "Change", "Condition", "Element", "FieldSpec",
+    "FieldType", "Generator", "Item", "Line", "Load", "Network", "Origin", "Remove", "Settings", "Shunt", "Source",
+    "Substation", "Switch", "Transformer", "Update", "VoltageLimits", "conflicts", "dump_item", "make_item", "removal",
+    "specs", "touched_fields",
+]  # fmt: skip

@@ -1,0 +1,24 @@
+from __future__ import annotations
+
+from typing import Literal
+
+from ..fields import choice, place, quantity, reference
+from ..items import Element
+
+
+class Bus(Element):
+    """A node of the network at which equipment is connected, with one nominal voltage."""
+
+    label, plural = "Bus", "Buses"
+
+    kind: Literal["bus"] = "bus"
+    nominal_kv: float | None = quantity(
+        "Nominal voltage", "Nominal line-to-line voltage; base of the per-unit voltage", unit="kV", gt=0, le=1500,
+        required=True,
+    )  # fmt: skip
+    area: str | None = reference("Area", "Area the bus belongs to", to="area", default=None)
+    substation: str | None = reference("Substation", "Substation the bus stands in", to="substation", default=None)
+    x: float | None = place("Sheet x", "Position of the bus on the schematic, to the right")
+    y: float | None = place("Sheet y", "Position of the bus on the schematic, downwards")
+    bar: float | None = place("Bar length", "Length of the bus bar on the schematic")
+    upright: bool = choice("Upright", "The bar stands upright on the schematic", default=False, group="place")

@@ -1,0 +1,56 @@
+from __future__ import annotations
+
+from math import copysign, sqrt
+from typing import Literal, Self
+
+from pydantic import model_validator
+
+from ..fields import choice, quantity, reference
+from ..items import Element
+
+
+class Generator(Element):
+    """A generator with set active power that controls either voltage or reactive power."""
+
+    label, plural = "Generator", "Generators"
+
+    kind: Literal["generator"] = "generator"
+    bus: str = reference("Bus", "Bus at the terminals", to="bus", terminal=True)
+    energy: Literal["hydro", "wind", "solar", "thermal", "storage", "other"] = choice(
+        "Energy", "What drives it; conditions scale generation by it", default="other", typical=True
+    )
+    active_power_mw: float | None = quantity(
+        "Active power", "Active power delivered at 100 % generation", unit="MW", ge=-1e5, le=1e5, required=True
+    )
+    rated_mva: float | None = quantity("Rated power", "Rated apparent power", unit="MVA", gt=0, le=1e5)
+    control: Literal["voltage", "reactive", "power_factor"] = choice(
+        "Control", "What its excitation or inverter holds", default="reactive", typical=True
+    )
+    voltage_pu: float = quantity(
+        "Voltage held", "Set-point under voltage control", unit="p.u.", default=1.0, ge=0.5, le=1.5, typical=True
+    )
+    reactive_power_mvar: float = quantity(
+        "Reactive power", "Delivered under reactive control (positive supports the voltage)", unit="Mvar", default=0.0,
+        ge=-1e5, le=1e5,
+    )  # fmt: skip
+    power_factor: float = quantity(
+        "Power factor", "Under power-factor control; negative when it takes in reactive power", unit="1", default=1.0,
+        ge=-1, le=1,
+    )  # fmt: skip
+    q_min_mvar: float | None = quantity("Lowest reactive power", "Capability limit", unit="Mvar", ge=-1e5, le=1e5)
+    q_max_mvar: float | None = quantity("Highest reactive power", "Capability limit", unit="Mvar", ge=-1e5, le=1e5)
+
+    @model_validator(mode="after")
+    def _consistent(self) -> Self:
+        if self.q_min_mvar is not None and self.q_max_mvar is not None and self.q_min_mvar > self.q_max_mvar:
+            raise ValueError(f"q_min_mvar: the lowest reactive power is above the highest, {self.q_max_mvar:g} Mvar")
+        if abs(self.power_factor) < 0.1:
+            raise ValueError("power_factor: enter a value from 0.1 to 1, or from -1 to -0.1")
+        return self
+
+    def set_reactive_mvar(self) -> float:
+        """Reactive power delivered when voltage is not controlled, at 100 % generation."""
+        if self.control != "power_factor":
+            return self.reactive_power_mvar
+        tan = sqrt(1 - self.power_factor**2) / abs(self.power_factor)
+        return copysign(abs(self.active_power_mw or 0) * tan, self.power_factor)

@@ -1,0 +1,76 @@
+"""Items that say how the network is used: settings, conditions and limits."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal, Self
+
+from pydantic import Field, model_validator
+
+from ..fields import choice, quantity, reference
+from ..items import Item
+
+Factor = Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)]
+
+
+class Condition(Item):
+    """How the network is loaded and switched at one moment."""
+
+    label, plural = "Condition", "Conditions"
+
+    kind: Literal["condition"] = "condition"
+    demand_factor: float = quantity(
+        "Demand", "Multiplies every load", unit="1", default=1.0, ge=0, le=10, shown_as=("%", 100)
+    )
+    generation_factor: float = quantity(
+        "Generation", "Multiplies the active power of every generator", unit="1", default=1.0, ge=0, le=10,
+        shown_as=("%", 100),
+    )  # fmt: skip
+    class_factors: dict[str, Factor] = choice("Demand by class", "Further factor for a demand class", default={})
+    energy_factors: dict[str, Factor] = choice(
+        "Generation by energy", "Further factor for generators of one energy", default={}
+    )
+
+
+class VoltageLimits(Item):
+    """Allowed voltage for buses of one range of nominal voltages."""
+
+    label, plural = "Voltage limits", "Voltage limits"
+
+    kind: Literal["voltage_limits"] = "voltage_limits"
+    above_kv: float = quantity("Above", "Holds for nominal voltages above this one", unit="kV", default=0.0, ge=0)
+    up_to_kv: float = quantity("Up to", "Holds for nominal voltages up to this one", unit="kV", default=1500.0, gt=0)
+    low_breach_pu: float = quantity("Lowest allowed", "Below it: a breach", unit="p.u.", default=0.94, gt=0, lt=2)
+    low_watch_pu: float = quantity("Watch below", "Below it: to be watched", unit="p.u.", default=0.95, gt=0, lt=2)
+    high_watch_pu: float = quantity("Watch above", "Above it: to be watched", unit="p.u.", default=1.05, gt=0, lt=2)
+    high_breach_pu: float = quantity("Highest allowed", "Above it: a breach", unit="p.u.", default=1.06, gt=0, lt=2)
+
+    @model_validator(mode="after")
+    def _ordered(self) -> Self:
+        if not self.low_breach_pu <= self.low_watch_pu < self.high_watch_pu <= self.high_breach_pu:
+            raise ValueError(
+                "low_watch_pu: limits must rise from lowest allowed over watch below and watch above to highest allowed"
+            )
+        if self.above_kv >= self.up_to_kv:
+            raise ValueError(f"above_kv: must be below {self.up_to_kv:g} kV")
+        return self
+
+
+class Settings(Item):
+    """What holds for the whole network."""
+
+    label, plural = "Settings", "Settings"
+
+    kind: Literal["settings"] = "settings"
+    frequency_hz: float = quantity("Frequency", "Nominal frequency", unit="Hz", default=50.0, ge=10, le=100)
+    base_mva: float = quantity("Base power", "Base of the per-unit system", unit="MVA", default=100.0, gt=0, le=1e5)
+    condition: str | None = reference("Condition", "Condition under which results are shown", to="condition",
+                                      default=None)  # fmt: skip
+    loading_watch_pct: float = quantity("Loading, watch", "Loading to be watched", unit="%", default=80.0, gt=0)
+    loading_breach_pct: float = quantity("Loading, breach", "Highest loading allowed", unit="%", default=100.0, gt=0)
+    reactive_limits: bool = choice(
+        "Reactive limits", "Voltage-controlling generators stop at their reactive limits", default=True
+    )
+    tolerance_pu: float = quantity(
+        "Tolerance", "Largest power mismatch at any bus, per unit of base power", unit="p.u.", default=1e-8, ge=1e-12,
+        le=1e-2,
+    )  # fmt: skip

@@ -1,0 +1,173 @@
+"""How a field of an element is declared: once, with unit, range, default, meaning and origin.
+
+Everything else that lists fields (the card, the tables, the JSON schema, the documentation)
+is derived from these declarations through :func:`specs`.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from functools import cache
+from types import NoneType, UnionType
+from typing import Any, Literal, get_args, get_origin
+
+import annotated_types as at
+from pydantic import BaseModel, Field
+from pydantic.fields import FieldInfo
+
+Bound = float | None
+
+
+def quantity(
+    label: str,
+    meaning: str,
+    *,
+    unit: str,
+    default: Any = None,
+    gt: Bound = None,
+    ge: Bound = None,
+    lt: Bound = None,
+    le: Bound = None,
+    required: bool = False,
+    typical: bool = False,
+    shown_as: tuple[str, float] | None = None,
+) -> Any:
+    """A physical quantity. ``required``: calculations leave the element out while it is blank.
+
+    ``typical``: when nothing is given the default stands in, and stays marked as typical.
+    ``shown_as``: (unit, factor) for a more readable unit; shown value = stored value * factor.
+    """
+    extra = {"label": label, "unit": unit, "required": required, "typical": typical}
+    if shown_as:
+        extra["shown_as"] = list(shown_as)
+    return Field(
+        default=default, gt=gt, ge=ge, lt=lt, le=le, description=meaning, json_schema_extra=extra, allow_inf_nan=False
+    )
+
+
+def choice(label: str, meaning: str, *, default: Any = ..., typical: bool = False, group: str = "data") -> Any:
+    """A text, a yes/no or one of several words."""
+    extra = {"label": label, "typical": typical, "group": group}
+    return Field(default=default, description=meaning, json_schema_extra=extra)
+
+
+def reference(label: str, meaning: str, *, to: str, default: Any = ..., terminal: bool = False) -> Any:
+    """The id of another item; ``terminal`` when it is a bus to which the element is connected."""
+    extra = {"label": label, "ref": to, "terminal": terminal, "required": default is ...}
+    return Field(default=default, description=meaning, json_schema_extra=extra)
+
+
+def place(label: str, meaning: str, *, unit: str = "sheet units") -> Any:
+    """A position on the sheet or the map: kept with the element, of no effect on results."""
+    return Field(
+        default=None,
+        description=meaning,
+        json_schema_extra={"label": label, "unit": unit, "group": "place"},
+        allow_inf_nan=False,
+    )
+
+
+class FieldType(StrEnum):
+    NUMBER = "number"
+    INTEGER = "integer"
+    YES_NO = "yes_no"
+    CHOICE = "choice"
+    TEXT = "text"
+    REFERENCE = "reference"
+    OTHER = "other"
+
+
+class FieldSpec(BaseModel):
+    """What the interface, the tables and the documentation need to know about a field."""
+
+    name: str
+    label: str
+    meaning: str
+    type: FieldType
+    unit: str | None = None
+    shown_unit: str | None = None
+    shown_factor: float = 1.0
+    minimum: float | None = None
+    maximum: float | None = None
+    exclusive_minimum: bool = False
+    exclusive_maximum: bool = False
+    choices: list[str] | None = None
+    default: Any = None
+    required: bool = False
+    nullable: bool = False
+    typical: bool = False
+    ref: str | None = None
+    terminal: bool = False
+    group: str = "data"
+
+    def allowed(self) -> str:
+        """What may be entered, in words."""
+        if self.choices:
+            return "choose one of " + ", ".join(self.choices)
+        if self.type in (FieldType.NUMBER, FieldType.INTEGER):
+            kind = "a whole number" if self.type is FieldType.INTEGER else "a number"
+            unit = f" {self.unit}" if self.unit and self.unit not in ("1", "sheet units") else ""
+            low = "" if self.minimum is None else f"{'above' if self.exclusive_minimum else 'from'} {self.minimum:g}"
+            high = "" if self.maximum is None else f"{'below' if self.exclusive_maximum else 'to'} {self.maximum:g}"
+            return " ".join(filter(None, ["enter", kind, low, high])) + unit
+        return {
+            FieldType.YES_NO: "enter yes or no",
+            FieldType.REFERENCE: f"name an existing {self.ref}",
+        }.get(self.type, "enter a text of 1 to 80 characters without control characters")
+
+
+def specs(model: type[BaseModel]) -> dict[str, FieldSpec]:
+    """Field specifications of an item class, by field name, in declared order."""
+    return _specs(model)
+
+
+@cache
+def _specs(model: type[BaseModel]) -> dict[str, FieldSpec]:
+    return {
+        name: _spec(name, info) for name, info in model.model_fields.items() if name not in ("kind", "id", "origins")
+    }
+
+
+def _spec(name: str, info: FieldInfo) -> FieldSpec:
+    extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
+    options = get_args(info.annotation) if get_origin(info.annotation) in (UnionType,) else (info.annotation,)
+    nullable = NoneType in options
+    inner = next((o for o in options if o is not NoneType), str)
+    choices = [str(c) for c in get_args(inner)] if get_origin(inner) is Literal else None
+    if "ref" in extra:
+        kind = FieldType.REFERENCE
+    elif choices:
+        kind = FieldType.CHOICE
+    else:
+        kind = {bool: FieldType.YES_NO, int: FieldType.INTEGER, float: FieldType.NUMBER, str: FieldType.TEXT}.get(
+            inner if isinstance(inner, type) else object, FieldType.OTHER
+        )
+    shown = extra.get("shown_as") or [extra.get("unit"), 1.0]
+    spec: dict[str, Any] = {
+        "name": name,
+        "label": extra.get("label", name.replace("_", " ").capitalize()),
+        "meaning": info.description or "",
+        "type": kind,
+        "unit": extra.get("unit"),
+        "shown_unit": shown[0],  # type: ignore[index,call-overload]
+        "shown_factor": shown[1],  # type: ignore[index,call-overload]
+        "choices": choices,
+        "default": None if info.is_required() or info.default_factory else info.default,
+        "required": bool(extra.get("required", False)),
+        "nullable": nullable,
+        "typical": extra.get("typical", False),
+        "ref": extra.get("ref"),
+        "terminal": extra.get("terminal", False),
+        "group": extra.get("group", "data"),
+    }
+    for rule in info.metadata:
+        match rule:
+            case at.Gt(gt=bound):
+                spec |= {"minimum": bound, "exclusive_minimum": True}
+            case at.Ge(ge=bound):
+                spec["minimum"] = bound
+            case at.Lt(lt=bound):
+                spec |= {"maximum": bound, "exclusive_maximum": True}
+            case at.Le(le=bound):
+                spec["maximum"] = bound
+    return FieldSpec(**spec)

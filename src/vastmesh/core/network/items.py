@@ -1,0 +1,158 @@
+"""The base of everything that a network is made of, and the register of kinds.
+
+A kind is one class in one module under ``elements/``; declaring it registers it. What is
+electrical derives from :class:`Element`; what groups or rules (areas, conditions, limits,
+settings) derives from :class:`Item` and is changed, undone and kept by the same means.
+"""
+
+from __future__ import annotations
+
+import re
+from enum import StrEnum
+from functools import cache
+from typing import Annotated, Any, ClassVar, Self
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
+
+from ..errors import FieldProblem, InvalidFields
+from .fields import FieldSpec, choice, specs
+
+_CONTROL = re.compile(r"[\x00-\x1f\x7f]")
+
+
+def _printable(text: str) -> str:
+    if _CONTROL.search(text):
+        raise ValueError("control characters are not allowed")
+    return text
+
+
+Name = Annotated[str, Field(min_length=1, max_length=80), AfterValidator(_printable)]
+Conductors = Annotated[str, Field(min_length=1, pattern=r"^A?B?C?N?$")]
+
+REGISTRY: dict[str, type[Item]] = {}
+
+
+class Origin(StrEnum):
+    """Where a value comes from."""
+
+    ENTERED = "entered"
+    TYPICAL = "typical"
+    CATALOGUE = "catalogue"
+
+
+class Item(BaseModel):
+    """Something with an id, a kind and a name, changed only through changes.
+
+    ``origins`` names only values that were not entered: typical ones and those from the catalogue.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True, validate_default=False)
+
+    label: ClassVar[str] = "Item"
+    plural: ClassVar[str] = "Items"
+
+    kind: str
+    id: Name
+    name: Name = choice("Name", "What the item is called on the sheet, in tables and in reports", group="identity")
+    origins: dict[str, Origin] = Field(default_factory=dict, json_schema_extra={"group": "identity"})
+
+    @classmethod
+    def __pydantic_init_subclass__(cls, **kwargs: Any) -> None:
+        super().__pydantic_init_subclass__(**kwargs)
+        kind = cls.model_fields["kind"].default
+        if isinstance(kind, str):
+            REGISTRY[kind] = cls
+
+    @model_validator(mode="before")
+    @classmethod
+    def _named_by_id(cls, data: Any) -> Any:
+        return {**data, "name": data.get("id")} if isinstance(data, dict) and not data.get("name") else data
+
+    @model_validator(mode="after")
+    def _mark_typical(self) -> Self:
+        """A typical default that nobody entered says so; a blank value has no origin."""
+        given = self.model_fields_set
+        for name, spec in specs(type(self)).items():
+            if spec.typical and name not in given and getattr(self, name) is not None:
+                self.origins.setdefault(name, Origin.TYPICAL)
+        return self
+
+    def missing(self) -> tuple[str, ...]:
+        """Names of required fields that are blank: calculations leave the item out meanwhile."""
+        blank = tuple(n for n in _required_fields(type(self)) if getattr(self, n) is None)
+        return blank + self._missing_beyond_fields()
+
+    def _missing_beyond_fields(self) -> tuple[str, ...]:
+        return ()
+
+    def references(self) -> dict[str, str]:
+        """Field name -> id of each other item this one refers to."""
+        return {n: v for n in reference_fields(type(self)) if (v := getattr(self, n))}
+
+    def reconcile(self, values: dict[str, Any]) -> dict[str, Any]:
+        """Complete a partial update, where one field excludes or determines another."""
+        return values
+
+
+class Element(Item):
+    """A piece of equipment, or the bus it is connected to."""
+
+    in_service: bool = choice("In service", "Out of service means disconnected at every terminal", default=True)
+    conductors: Conductors = choice(
+        "Conductors", "Which conductors are present: any of A, B, C and N (neutral)", default="ABC"
+    )
+    note: Annotated[str, Field(max_length=4000)] = choice("Note", "Free text", default="", group="identity")
+
+    @classmethod
+    def terminals(cls) -> tuple[str, ...]:
+        """Names of the fields that hold the buses this kind is connected to."""
+        return tuple(n for n, s in specs(cls).items() if s.terminal)
+
+    def buses(self) -> tuple[str, ...]:
+        return tuple(getattr(self, t) for t in self.terminals())
+
+
+@cache
+def reference_fields(cls: type[Item]) -> tuple[str, ...]:
+    """Names of the fields that hold the id of another item."""
+    return tuple(n for n, s in specs(cls).items() if s.ref)
+
+
+@cache
+def _required_fields(cls: type[Item]) -> tuple[str, ...]:
+    return tuple(n for n, s in specs(cls).items() if s.required)
+
+
+def make_item(data: dict[str, Any]) -> Item:
+    """Build an item from plain data. Raises :class:`InvalidFields` naming element, field and value."""
+    kind, ident = data.get("kind"), data.get("id")
+    cls = REGISTRY.get(kind) if isinstance(kind, str) else None
+    if cls is None:
+        problem = FieldProblem(str(ident or "new element"), "kind", kind, "choose one of " + ", ".join(sorted(REGISTRY)))
+        raise InvalidFields([problem])
+    try:
+        return cls.model_validate(data)
+    except ValidationError as error:
+        raise InvalidFields(_problems(cls, data, error)) from None
+
+
+def _problems(cls: type[Item], data: dict[str, Any], error: ValidationError) -> list[FieldProblem]:
+    known, ident = specs(cls), str(data.get("id") or f"new {cls.label.lower()}")
+    found = []
+    for item in error.errors():
+        field = str(item["loc"][0]) if item["loc"] else ""
+        if item["type"] == "extra_forbidden":
+            found.append(FieldProblem(ident, field, item["input"], f"a {cls.label.lower()} has no such field"))
+        elif item["type"] == "missing":
+            found.append(FieldProblem(ident, field, "nothing", _allowed(known.get(field), item["msg"])))
+        elif not field:  # a rule between fields: its message names them
+            rule = item["msg"].removeprefix("Value error, ")
+            name, _, text = rule.partition(": ")
+            found.append(FieldProblem(ident, name, data.get(name.split(",")[0].strip()), text or rule))
+        else:
+            found.append(FieldProblem(ident, field, item["input"], _allowed(known.get(field), item["msg"])))
+    return found
+
+
+def _allowed(spec: FieldSpec | None, otherwise: str) -> str:
+    return spec.allowed() if spec else otherwise

@@ -1,0 +1,254 @@
+"""A network: items by id, altered only through :meth:`Network.apply`."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
+
+from ..errors import DuplicateElement, FieldProblem, InvalidFields, StillReferenced, UnknownElement
+from . import elements as _kinds  # noqa: F401  registers every kind
+from .changes import Add, Change, Remove, Update
+from .elements.rules import Condition, Settings, VoltageLimits
+from .items import Element, Item, Origin, make_item, reference_fields
+from .fields import specs
+
+SETTINGS_ID = "settings"
+ItemT = TypeVar("ItemT", bound=Item)
+
+
+@dataclass(frozen=True)
+class Applied:
+    """What a group of changes did: its inverse, and the items it added or altered, or removed."""
+
+    inverse: list[Change]
+    changed: list[str]
+    removed: list[str]
+
+
+@dataclass
+class Network:
+    """Items in order of entry. Two networks are equal when items, fields, origins and order are."""
+
+    items: dict[str, Item] = field(default_factory=dict)
+    _referrers: dict[str, set[str]] = field(default_factory=lambda: defaultdict(set), compare=False, repr=False)
+
+    @classmethod
+    def from_items(cls, data: Iterable[dict[str, Any]]) -> Network:
+        """Build from plain data. Raises a :class:`DataError` that lists every refused value."""
+        network = cls()
+        network.apply([Add(item=d) for d in data])
+        return network
+
+    def to_items(self) -> list[dict[str, Any]]:
+        """Plain data of every item in order, blank fields left out; ``from_items`` gives the same network."""
+        return [dump_item(item) for item in self.items.values()]
+
+    def __getitem__(self, ident: str) -> Item:
+        try:
+            return self.items[ident]
+        except KeyError:
+            raise UnknownElement(ident) from None
+
+    def __contains__(self, ident: object) -> bool:
+        return ident in self.items
+
+    def elements(self) -> Iterator[Element]:
+        return (i for i in self.items.values() if isinstance(i, Element))
+
+    def of(self, kind: type[ItemT]) -> list[ItemT]:
+        """Items of one kind, in order."""
+        return [i for i in self.items.values() if type(i) is kind]
+
+    def referrers(self, ident: str) -> list[str]:
+        """Ids of the items that refer to this one, in order of entry."""
+        found = self._referrers.get(ident, set())
+        return sorted(found) if len(found) < 2 else [i for i in self.items if i in found]
+
+    def connected(self, bus: str) -> list[Element]:
+        """Equipment with a terminal at the bus, in order of entry."""
+        at_bus = (self.items[r] for r in self.referrers(bus))
+        return [e for e in at_bus if isinstance(e, Element) and bus in e.buses()]
+
+    @property
+    def settings(self) -> Settings:
+        found = self.items.get(SETTINGS_ID)
+        return found if isinstance(found, Settings) else Settings(id=SETTINGS_ID, name="Network")
+
+    @property
+    def condition(self) -> Condition:
+        """The condition under which results are shown; 100 % of everything when none is chosen."""
+        found = self.items.get(self.settings.condition or "")
+        return found if isinstance(found, Condition) else Condition(id="as-entered", name="As entered")
+
+    def voltage_limits(self) -> list[VoltageLimits]:
+        """Limits in order; built-in ones when the network has none."""
+        return self.of(VoltageLimits) or [VoltageLimits(id="voltage-limits", name="Voltage limits")]
+
+    def copy(self) -> Network:
+        """An independent network; items are frozen, so they are shared."""
+        twin = Network(dict(self.items))
+        for ident, referrers in self._referrers.items():
+            twin._referrers[ident] = set(referrers)
+        return twin
+
+    def apply(self, changes: Iterable[Change]) -> Applied:
+        """Apply a group of changes as one: all of them, or none.
+
+        Returns what was done, with the inverse in the order in which it must be applied.
+        Raises :class:`InvalidFields`, :class:`UnknownElement`, :class:`DuplicateElement` or
+        :class:`StillReferenced`; the network is then as it was before.
+        """
+        inverse: list[Change] = []
+        seen: dict[str, None] = {}
+        problems: list[FieldProblem] = []
+        order = list(self.items) if any(isinstance(c, Add) and c.before for c in changes) else None
+        try:
+            for change in changes:
+                try:
+                    inverse.append(self._apply_one(change))
+                except InvalidFields as error:
+                    problems += error.problems
+                    continue
+                seen[_target(change)] = None
+            if problems:
+                raise InvalidFields(problems)
+            self._check_references(seen)
+        except Exception:
+            for undo in reversed(inverse):
+                self._apply_one(undo)
+            if order is not None:
+                self.items = {i: self.items[i] for i in order}
+            raise
+        return Applied(inverse[::-1], [i for i in seen if i in self.items], [i for i in seen if i not in self.items])
+
+    def _apply_one(self, change: Change) -> Change:
+        match change:
+            case Add(item=data, before=before):
+                item = make_item(data)
+                if item.id in self.items:
+                    raise DuplicateElement(item.id)
+                self._put(item, before)
+                return Remove(id=item.id)
+            case Remove(id=ident):
+                item = self[ident]
+                after = _next_key(self.items, ident)
+                self._drop(item)
+                return Add(item=dump_item(item), before=after)
+            case Update(id=ident, values=values, origins=origins):
+                return self._update(self[ident], values, origins)
+
+    def _update(self, item: Item, values: dict[str, Any], origins: dict[str, Origin]) -> Update:
+        known = type(item).model_fields
+        frozen = [f for f in values if f in ("id", "kind", "origins")]
+        if frozen:
+            raise InvalidFields([FieldProblem(item.id, f, values[f], "it can't be changed") for f in frozen])
+        full = item.reconcile(values)
+        kept = {f: o for f, o in item.origins.items() if f not in full}
+        data = {**dump_item(item), **full, "origins": {**kept, **origins}}
+        # A field set to nothing goes back to its default where it can't be blank.
+        data = {f: v for f, v in data.items() if v is not None or f not in known or _nullable(type(item), f)}
+        new = make_item(data)
+        if known and new == item:
+            return Update(id=item.id, values={f: getattr(item, f) for f in values}, origins=_some(item.origins, values))
+        altered = [f for f in known if f not in ("id", "kind", "origins") and getattr(new, f) != getattr(item, f)]
+        touched = {*altered, *full, *(set(item.origins) ^ set(new.origins))}
+        self._unlink(item)
+        self.items[item.id] = new
+        self._link(new)
+        old = {f: getattr(item, f) for f in known if f in touched}
+        return Update(id=item.id, values=old, origins=_some(item.origins, old))
+
+    def _put(self, item: Item, before: str | None) -> None:
+        self._link(item)
+        if before is None or before not in self.items:
+            self.items[item.id] = item
+            return
+        ordered: dict[str, Item] = {}
+        for ident, other in self.items.items():
+            if ident == before:
+                ordered[item.id] = item
+            ordered[ident] = other
+        self.items = ordered
+
+    def _drop(self, item: Item) -> None:
+        self._unlink(item)
+        del self.items[item.id]
+
+    def _link(self, item: Item) -> None:
+        for field_name in reference_fields(type(item)):
+            if target := getattr(item, field_name):
+                self._referrers[target].add(item.id)
+
+    def _unlink(self, item: Item) -> None:
+        for target in item.references().values():
+            self._referrers[target].discard(item.id)
+
+    def _check_references(self, idents: Iterable[str]) -> None:
+        for ident in idents:
+            item = self.items.get(ident)
+            if item is None:
+                if left := self.referrers(ident):
+                    raise StillReferenced(ident, left)
+                continue
+            for field_name, target in item.references().items():
+                found = self.items.get(target)
+                if found is None:
+                    raise UnknownElement(target, wanted_by=f"{ident}, {field_name},")
+                wanted = specs(type(item))[field_name].ref
+                if found.kind != wanted:
+                    raise InvalidFields([FieldProblem(ident, field_name, target, f"name an existing {wanted}")])
+
+
+def dump_item(item: Item) -> dict[str, Any]:
+    """Plain data of an item, blank fields and empty origins left out."""
+    data = item.model_dump(mode="json", exclude_none=True)
+    if not data["origins"]:
+        del data["origins"]
+    return data
+
+
+def removal(network: Network, idents: Iterable[str]) -> list[Change]:
+    """Changes that remove items together with all equipment connected to removed buses.
+
+    Items that merely name a removed one (a bus its area, say) lose that reference instead.
+    """
+    doomed: dict[str, None] = {}
+    cleared: dict[str, dict[str, Any]] = {}
+    queue = list(idents)
+    while queue:
+        ident = queue.pop()
+        if ident in doomed:
+            continue
+        doomed[network[ident].id] = None
+        for referrer in network.referrers(ident):
+            other = network[referrer]
+            fields = [f for f, target in other.references().items() if target == ident]
+            if any(specs(type(other))[f].required for f in fields):
+                queue.append(referrer)
+            else:
+                cleared.setdefault(referrer, {}).update(dict.fromkeys(fields))
+    updates: list[Change] = [Update(id=i, values=v) for i, v in cleared.items() if i not in doomed]
+    return updates + [Remove(id=i) for i in doomed]
+
+
+def _target(change: Change) -> str:
+    return str(change.item["id"]) if isinstance(change, Add) else change.id
+
+
+def _some(origins: dict[str, Origin], names: Iterable[str]) -> dict[str, Origin]:
+    return {f: origins[f] for f in names if f in origins}
+
+
+def _nullable(cls: type[Item], name: str) -> bool:
+    spec = specs(cls).get(name)
+    return spec is None or spec.nullable or (spec.required and spec.default is None)
+
+
+def _next_key(items: dict[str, Item], ident: str) -> str | None:
+    keys = iter(items)
+    for key in keys:
+        if key == ident:
+            return next(keys, None)
+    return None

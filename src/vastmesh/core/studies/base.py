@@ -1,0 +1,148 @@
+"""What every study shares: tables with units, findings, and how a calculation ended."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel
+
+from ..network import Network
+
+Progress = Callable[[float, str], None]
+
+
+class Ending(StrEnum):
+    """How an iterative calculation ended."""
+
+    CONVERGED = "converged"
+    ITERATION_LIMIT = "iteration_limit"
+    SINGULAR = "singular"
+    NOTHING_TO_SOLVE = "nothing_to_solve"
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column of a result table; ``digits`` is how many decimals mean something."""
+
+    name: str
+    label: str
+    values: Sequence[Any] | NDArray[Any]
+    unit: str | None = None
+    digits: int | None = None
+    meaning: str = ""
+
+
+@dataclass(frozen=True)
+class Table:
+    """Columns of equal length; the first one holds the id of the element of each row."""
+
+    name: str
+    label: str
+    columns: list[Column]
+
+    def __getitem__(self, name: str) -> Any:
+        return next(c.values for c in self.columns if c.name == name)
+
+    def __len__(self) -> int:
+        return len(self.columns[0].values)
+
+    def records(self) -> list[dict[str, Any]]:
+        """One plain record per row; numbers that do not exist are None."""
+        lists = [_plain(c.values) for c in self.columns]
+        names = [c.name for c in self.columns]
+        return [dict(zip(names, row, strict=True)) for row in zip(*lists, strict=True)]
+
+
+def _plain(values: Sequence[Any] | NDArray[Any]) -> list[Any]:
+    if not isinstance(values, np.ndarray):
+        return list(values)
+    if values.dtype.kind != "f":
+        return list(values.tolist())
+    return [v if np.isfinite(v) else None for v in values.tolist()]
+
+
+class Severity(StrEnum):
+    WATCH = "watch"
+    BREACH = "breach"
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something outside a limit: what, where, how far, which limit.
+
+    ``excess`` orders findings of different kinds: the distance past the limit as a share of what is
+    allowed (5 % below the lowest voltage weighs like 5 % overload).
+    """
+
+    element: str
+    kind: str
+    quantity: str
+    value: float | None
+    unit: str | None
+    limit: float | None
+    limit_name: str
+    severity: Severity
+    direction: str
+    excess: float
+    text: str
+
+
+@dataclass(frozen=True)
+class MismatchAt:
+    """A bus where the equations are not met, and by how much."""
+
+    bus: str
+    active_mw: float
+    reactive_mvar: float
+
+
+@dataclass(frozen=True)
+class Account:
+    """How a calculation went, in the same form whatever the study."""
+
+    ending: Ending
+    method: str
+    iterations: int
+    history: list[float] = field(default_factory=list)
+    worst: list[MismatchAt] = field(default_factory=list)
+    largest_mismatch_mva: float = 0.0
+    tolerance_mva: float = 0.0
+    explanation: str = ""
+    notes: list[str] = field(default_factory=list)
+
+    @property
+    def converged(self) -> bool:
+        return self.ending is Ending.CONVERGED
+
+
+class Result(Protocol):
+    """What a study publishes."""
+
+    account: Account
+    tables: dict[str, Table]
+    summary: dict[str, float | None]
+    findings: list[Finding]
+
+
+@dataclass(frozen=True)
+class Study:
+    """A kind of calculation, as the API and the command line list it."""
+
+    name: str
+    label: str
+    purpose: str
+    options: type[BaseModel]
+    run: Callable[[Network, Any, Progress], Result]
+
+
+STUDIES: dict[str, Study] = {}
+
+
+def register(study: Study) -> Study:
+    STUDIES[study.name] = study
+    return study

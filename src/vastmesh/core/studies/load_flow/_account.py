@@ -1,0 +1,115 @@
+"""The account of a load flow in plain words: how it ended, and if it failed, where and why."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...electrical import NetArrays
+from ...network import Network
+from ..base import Account, Ending, MismatchAt
+from ._options import LoadFlowOptions
+from ._problem import Problem, Solution, State
+
+_WORST_SHOWN = 5
+
+
+def account_for(
+    network: Network, arrays: NetArrays, problem: Problem, solution: Solution, options: LoadFlowOptions
+) -> Account:
+    attempt = solution.attempt
+    base = arrays.base_mva
+    history = [h * base for h in attempt.history]
+    return Account(
+        ending=attempt.ending,
+        method=f"Newton, {attempt.rung}",
+        iterations=attempt.iterations,
+        history=history,
+        worst=_worst(arrays, problem, solution),
+        largest_mismatch_mva=history[-1] if history else 0.0,
+        tolerance_mva=options.tolerance_pu * base,
+        explanation=_explain(network, arrays, problem, solution, options),
+        notes=_notes(network, arrays, problem, solution),
+    )
+
+
+def _bus_of_node(arrays: NetArrays, problem: Problem) -> list[str]:
+    names = [""] * problem.n
+    for ident, row in zip(arrays.bus_id, problem.pattern.row.tolist(), strict=True):
+        if row >= 0 and not names[row]:
+            names[row] = ident
+    return names
+
+
+def _worst(arrays: NetArrays, problem: Problem, solution: Solution) -> list[MismatchAt]:
+    f = np.nan_to_num(solution.attempt.mismatch, nan=np.inf).reshape(-1, 2)
+    if not len(f):
+        return []
+    order = np.argsort(-np.abs(f).max(axis=1))[:_WORST_SHOWN]
+    names = _bus_of_node(arrays, problem)
+    base = arrays.base_mva
+    return [MismatchAt(names[i], float(f[i, 0]) * base, float(f[i, 1]) * base) for i in order]
+
+
+def _notes(network: Network, arrays: NetArrays, problem: Problem, solution: Solution) -> list[str]:
+    notes = []
+    for earlier in solution.attempts[:-1] if solution.attempt is solution.attempts[-1] else []:
+        notes.append(f"From the {earlier.rung} it did not converge in {earlier.iterations} iterations.")
+    at_limit = solution.attempt.at_limit
+    if np.any(at_limit):
+        machine = arrays.tables["injection"]
+        at = problem.row_of(machine["bus"])
+        for k in np.flatnonzero((at >= 0) & (machine["control"] == 1)):
+            if side := at_limit[at[k]]:
+                name = network[arrays.element_id[machine["element"][k]]].name
+                limit = machine["q_max" if side > 0 else "q_min"][k] * arrays.base_mva
+                volts = solution.attempt.state.v[at[k]]
+                notes.append(
+                    f"{name} is at its {'upper' if side > 0 else 'lower'} reactive limit, {limit:.4g} Mvar: it holds "
+                    f"{volts:.4f} p.u. instead of {machine['voltage'][k]:.4f}."
+                )
+    return notes
+
+
+def _explain(
+    network: Network, arrays: NetArrays, problem: Problem, solution: Solution, options: LoadFlowOptions
+) -> str:
+    attempt = solution.attempt
+    if attempt.ending is Ending.CONVERGED:
+        return ""
+    if attempt.ending is Ending.NOTHING_TO_SOLVE:
+        if not arrays.n_bus:
+            return "The network has no bus yet. Add a bus and a source, and it is solved."
+        return "No island has a source in service, so nothing is live. Add a source, or close the switch that leads to one."
+    reach = _reach(arrays, problem, options)
+    if reach is None:
+        return (
+            "There is no solution even at a small part of the demand. Look at the buses below: a wrong impedance, "
+            "ratio or vector group near them is likely."
+        )
+    share, state = reach
+    row = int(np.argmin(state.v))
+    bus = _bus_of_node(arrays, problem)[row]
+    name = network[bus].name
+    return (
+        f"Demand and generation are beyond what the network can carry. At {100 * share:.0f} % of them it still "
+        f"converges, with the lowest voltage at {name}, {state.v[row]:.3f} p.u.: the path that feeds it, or the demand "
+        "behind it, is the place to look."
+    )
+
+
+def _reach(arrays: NetArrays, problem: Problem, options: LoadFlowOptions) -> tuple[float, State] | None:
+    """The largest share of all injections (to 1 %) that still converges, and its voltages."""
+    low, high, state = 0.0, 1.0, None
+    y = problem.admittance(arrays)[1]
+    for _ in range(7):
+        share = (low + high) / 2
+        scaled = problem.targets(arrays)
+        for field in ("p0", "q0", "p1", "q1", "p2", "q2"):
+            setattr(scaled, field, getattr(scaled, field) * share)
+        start = state or problem.flat_start(arrays.tables["branch"], scaled)
+        attempt = problem.newton(y, scaled, start, options, rung="reach")
+        if attempt.ending is Ending.CONVERGED and np.min(attempt.state.v) > 0.2:
+            low, state = share, attempt.state
+        else:
+            high = share
+    return (low, state) if state is not None else None

@@ -1,0 +1,163 @@
+"""What is outside its limits, and what is wrong with the model that a load flow can tell."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...electrical import SLACK, NetArrays
+from ...network import Network
+from ..base import Finding, Severity, Table
+from ._problem import Problem, Solution
+from ._result import Rows
+
+MOST = 2000  # findings handed on; beyond that the worst are kept
+
+
+def find(network: Network, rows: Rows, tables: dict[str, Table]) -> list[Finding]:
+    """Findings of voltage and loading, the worst first."""
+    found = [*_voltage(network, rows, tables["buses"]), *_loading(network, rows, tables["branches"])]
+    found.sort(key=lambda f: (f.severity is Severity.WATCH, -f.excess))
+    return found[:MOST]
+
+
+def _voltage(network: Network, rows: Rows, table: Table) -> list[Finding]:
+    volts, nominal = table["voltage_pu"], table["nominal_kv"]
+    done = np.zeros(len(volts), np.bool_)
+    found: list[Finding] = []
+    for limits in network.voltage_limits():
+        mine = ~done & (nominal > limits.above_kv) & (nominal <= limits.up_to_kv) & np.isfinite(volts)
+        done |= mine
+        outside = np.flatnonzero(mine & ((volts < limits.low_watch_pu) | (volts > limits.high_watch_pu)))
+        for i in outside:
+            value = float(volts[i])
+            below = value < limits.low_watch_pu
+            hard = limits.low_breach_pu if below else limits.high_breach_pu
+            soft = limits.low_watch_pu if below else limits.high_watch_pu
+            breach = value < hard if below else value > hard
+            limit = hard if breach else soft
+            word = "allowed" if breach else "watch"
+            found.append(
+                Finding(
+                    element=rows.bus_column[i], kind="bus", quantity="voltage_pu", value=value, unit="p.u.",
+                    limit=limit, limit_name=limits.name, severity=Severity.BREACH if breach else Severity.WATCH,
+                    direction="below" if below else "above", excess=abs(value - limit) / limit,
+                    text=f"{value * nominal[i]:.4g} kV of {nominal[i]:g} kV; {limit:.3f} {word}",
+                )
+            )  # fmt: skip
+    return found
+
+
+def _loading(network: Network, rows: Rows, table: Table) -> list[Finding]:
+    settings, loading = network.settings, table["loading_pct"]
+    i_from, i_to, p = table["from_current_a"], table["to_current_a"], table["from_active_power_mw"]
+    found: list[Finding] = []
+    with np.errstate(invalid="ignore"):
+        outside = np.flatnonzero(loading > settings.loading_watch_pct)
+    for i in outside:
+        value = float(loading[i])
+        breach = value > settings.loading_breach_pct
+        limit = settings.loading_breach_pct if breach else settings.loading_watch_pct
+        found.append(
+            Finding(
+                element=rows.branch_ids[i], kind=rows.branch_kinds[i], quantity="loading_pct", value=value, unit="%",
+                limit=limit, limit_name="Loading", severity=Severity.BREACH if breach else Severity.WATCH,
+                direction="above", excess=(value - limit) / 100,
+                text=f"{max(i_from[i], i_to[i]):.4g} A, {abs(p[i]):.3g} MW; {limit:g} % "
+                + ("allowed" if breach else "watch"),
+            )
+        )  # fmt: skip
+    return found
+
+
+def find_in_model(
+    network: Network, arrays: NetArrays, problem: Problem, solution: Solution, rows: Rows
+) -> list[Finding]:
+    """Gaps, contradictions and lost supply: what the planner must know to trust the answer."""
+    found = [
+        _model(ident, network[ident].kind, Severity.BREACH, "missing", f"left out: {', '.join(blank)} missing")
+        for ident, blank in arrays.left_out.items()
+    ]
+    dead = [b.id for b, r in zip(rows.buses, rows.bus_row, strict=True) if r < 0 or problem.pattern.row[r] < 0]
+    in_service = [b for b in dead if network[b].in_service]  # type: ignore[attr-defined]
+    if in_service:
+        few = ", ".join(network[b].name for b in in_service[:3]) + (" ..." if len(in_service) > 3 else "")
+        text = f"{len(in_service)} {'bus has' if len(in_service) == 1 else 'buses have'} no supply: {few}"
+        found.append(_model(in_service[0], "bus", Severity.WATCH, "supply", text))
+    found += _clashes(network, arrays, problem, solution)
+    found += _contradicting_loops(network, arrays, problem)
+    found += _unequal_switches(network, arrays)
+    return found
+
+
+def _model(element: str, kind: str, severity: Severity, quantity: str, text: str) -> Finding:
+    return Finding(
+        element=element, kind=kind, quantity=quantity, value=None, unit=None, limit=None, limit_name="Model",
+        severity=severity, direction="", excess=0.0, text=text,
+    )  # fmt: skip
+
+
+def _clashes(network: Network, arrays: NetArrays, problem: Problem, solution: Solution) -> list[Finding]:
+    clash = solution.targets.clash
+    if not np.any(clash):
+        return []
+    machine = arrays.tables["injection"]
+    at = problem.row_of(machine["bus"])
+    found = []
+    for node in np.flatnonzero(clash):
+        mine = np.flatnonzero((at == node) & (machine["control"] != 0))
+        mine = mine[np.argsort(machine["control"][mine] != SLACK, kind="stable")]
+        first, *others = (arrays.element_id[machine["element"][m]] for m in mine)
+        held = float(machine["voltage"][mine[0]])
+        for other in others:
+            text = f"wants another voltage than {network[first].name} on the same node; {held:.4g} p.u. is held"
+            found.append(_model(other, network[other].kind, Severity.WATCH, "set_point", text))
+    return found
+
+
+def _contradicting_loops(network: Network, arrays: NetArrays, problem: Problem) -> list[Finding]:
+    """Branches that close a loop whose ratios or vector groups do not come out even.
+
+    Potentials of log ratio and phase shift are spread over a spanning forest; a branch that disagrees
+    with them by more than 10 % or 1° drives a circulating current that is a data error more often than not.
+    """
+    branch, live = arrays.tables["branch"], problem.pattern.live_branch
+    shift, ratio = branch["shift"][live], np.log(branch["ratio_from"][live] / branch["ratio_to"][live])
+    special = (np.abs(shift) > 1e-9) | (np.abs(ratio) > 1e-9)
+    if not np.any(special):
+        return []
+    from ._kernel import spread_angles
+
+    pattern = problem.pattern
+    count = len(live)
+    reference = np.zeros(pattern.n, np.int64)
+    _, first = np.unique(problem.topology.island[problem.topology.live], return_index=True)
+    reference[pattern.row[np.flatnonzero(problem.topology.live)[first]]] = 2
+    f, t = pattern.row[branch["from"][live]], pattern.row[branch["to"][live]]
+    found = []
+    for values, allowed, word in ((shift, np.radians(1.0), "phase shift"), (ratio, 0.1, "ratio")):
+        lead = np.zeros(len(pattern.indices))
+        lead[pattern.slots[count : 2 * count]] = values
+        lead[pattern.slots[2 * count : 3 * count]] = -values
+        potential = np.zeros(pattern.n)
+        spread_angles(pattern.indptr, pattern.indices, lead, reference, potential)
+        gap = potential[f] - potential[t] - values
+        if word == "phase shift":
+            gap = np.angle(np.exp(1j * gap))
+        for k in np.flatnonzero(np.abs(gap) > allowed):
+            ident = arrays.element_id[branch["element"][live[k]]]
+            size = f"{np.degrees(gap[k]):.3g}°" if word == "phase shift" else f"{100 * (np.exp(abs(gap[k])) - 1):.3g} %"
+            text = f"closes a loop whose {word} does not come out even by {size}: check vector groups, ratios and taps"
+            found.append(_model(ident, network[ident].kind, Severity.BREACH, "loop", text))
+    return found
+
+
+def _unequal_switches(network: Network, arrays: NetArrays) -> list[Finding]:
+    switch = arrays.tables["switch"]
+    unequal = switch["closed"] & ~np.isclose(arrays.bus_kv[switch["from"]], arrays.bus_kv[switch["to"]], rtol=1e-3)
+    return [
+        _model(
+            arrays.element_id[switch["element"][k]], "switch", Severity.BREACH, "nominal_kv",
+            "joins buses of different nominal voltage; taken as open",
+        )
+        for k in np.flatnonzero(unequal)
+    ]  # fmt: skip

@@ -1,0 +1,118 @@
+"""A load flow that stays at hand: compiled once, patched with every edit, solved from the last answer."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+
+from ...electrical import NetArrays, apply_condition, compile_network, patch
+from ...network import Condition, Element, Network
+from ..base import Ending
+from ._account import account_for
+from ._findings import find, find_in_model
+from ._options import LoadFlowOptions
+from ._problem import Problem, Solution, State
+from ._result import LoadFlowResult, Reading, Rows, SwitchFlows, build_tables, summarise
+
+
+class LiveLoadFlow:
+    """Solves one network again and again. Not safe for several threads at once."""
+
+    def __init__(self, network: Network) -> None:
+        self.network = network
+        self._voltage: dict[str, complex] = {}
+        self._last: State | None = None
+        self._compile()
+
+    def _compile(self) -> None:
+        self._remember()
+        self.arrays: NetArrays = compile_network(self.network)
+        self.problem = Problem(self.arrays)
+        self._switches = SwitchFlows(self.arrays, self.problem)
+        self._rows: Rows | None = None
+        self._last = self._recall()
+
+    def _remember(self) -> None:
+        """Keep the last voltages by bus id, for a start when the arrays are built anew."""
+        if self._last is None:
+            return
+        v = self._last.v * np.exp(1j * self._last.theta)
+        row = self.problem.pattern.row
+        self._voltage = {b: v[r] for b, r in zip(self.arrays.bus_id, row.tolist(), strict=True) if r >= 0}
+
+    def _recall(self) -> State | None:
+        """The remembered voltages on the new nodes; None when most of them are new."""
+        volts = np.full(self.problem.n, np.nan + 0j)
+        for ident, row in zip(self.arrays.bus_id, self.problem.pattern.row.tolist(), strict=True):
+            if row >= 0 and ident in self._voltage:
+                volts[row] = self._voltage[ident]
+        known = np.isfinite(volts.real)
+        if not len(volts) or known.mean() < 0.5:
+            return None
+        if not known.all():
+            return None if known.sum() < len(volts) - 50 else self._fill(volts, known)
+        return State(np.angle(volts), np.abs(volts))
+
+    def _fill(self, volts: np.ndarray, known: np.ndarray) -> State | None:
+        """Give new nodes the voltage of a known neighbour, through the ratio and shift between them."""
+        branch, row = self.arrays.tables["branch"], self.problem.pattern.row
+        live = self.problem.pattern.live_branch
+        f, t, shift = row[branch["from"][live]], row[branch["to"][live]], branch["shift"][live]
+        for _ in range(50):
+            forward, backward = known[f] & ~known[t], known[t] & ~known[f]
+            if not np.any(forward | backward):
+                break
+            volts[t[forward]] = volts[f[forward]] * np.exp(-1j * shift[forward])
+            volts[f[backward]] = volts[t[backward]] * np.exp(1j * shift[backward])
+            known = np.isfinite(volts.real)
+        return State(np.angle(volts), np.abs(volts)) if known.all() else None
+
+    def changed(self, idents: Iterable[str], previous: dict[str, Element]) -> None:
+        """Take up changes of the network; ``previous`` holds altered elements as they were before."""
+        idents = list(idents)
+        if patch(self.arrays, self.network, idents, previous):
+            self._rows = None
+        else:
+            self._compile()
+
+    def solve(self, condition: Condition | None = None, options: LoadFlowOptions | None = None) -> LoadFlowResult:
+        """Solve under a condition (the network's own when none is given). Never raises for a hard network."""
+        settings = self.network.settings
+        condition = condition or self.network.condition
+        options = options or LoadFlowOptions(
+            tolerance_pu=settings.tolerance_pu, reactive_limits=settings.reactive_limits, start="last"
+        )
+        arrays = apply_condition(self.arrays, condition)
+        solution = self.problem.solve(arrays, options, self._last)
+        if solution.attempt.ending is Ending.CONVERGED:
+            self._last = solution.attempt.state.copy()
+        return self._publish(arrays, solution, options)
+
+    def _publish(self, arrays: NetArrays, solution: Solution, options: LoadFlowOptions) -> LoadFlowResult:
+        account = account_for(self.network, arrays, self.problem, solution, options)
+        if self._rows is None:
+            self._rows = Rows(self.network, self.arrays)
+        found = find_in_model(self.network, arrays, self.problem, solution, self._rows)
+        if solution.attempt.ending in (Ending.SINGULAR, Ending.ITERATION_LIMIT):
+            return LoadFlowResult(account, {}, {}, found, np.full(arrays.n_bus, np.nan + 0j))
+        reading = Reading(arrays, self.problem, solution, self._switches)
+        tables = build_tables(self._rows, reading, arrays)
+        limits = find(self.network, self._rows, tables)
+        return LoadFlowResult(account, tables, summarise(reading), limits + found, reading.v)
+
+    def without_memory(self) -> None:
+        """Forget the last solution: the next one starts from scratch."""
+        self._last, self._voltage = None, {}
+
+
+def run_load_flow(
+    network: Network, options: LoadFlowOptions | None = None, condition: Condition | None = None
+) -> LoadFlowResult:
+    """Solve a network once, from scratch. ``start`` "last" means "linear" here: there is no last solution."""
+    options = options or LoadFlowOptions()
+    return LiveLoadFlow(network).solve(condition, replace_start(options))
+
+
+def replace_start(options: LoadFlowOptions) -> LoadFlowOptions:
+    return options.model_copy(update={"start": "linear"}) if options.start == "last" else options

@@ -1,0 +1,309 @@
+"""The equations of a balanced load flow on fixed sparsity, and their solution by Newton's method."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ...electrical import (
+    FIXED,
+    HOLDS_VOLTAGE,
+    SLACK,
+    NetArrays,
+    NodalPattern,
+    SparseLU,
+    Topology,
+    TwoPorts,
+    nodal_pattern,
+    nodal_values,
+    trace,
+    two_ports,
+)
+from ...electrical.arrays import Bools, Columns, Complexes, Floats, Ints
+from ...errors import SingularMatrix
+from ..base import Ending
+from ._kernel import PQ, PV, REF, jacobian_pattern, mismatch_and_jacobian, spread_angles, take_step
+from ._options import LoadFlowOptions
+
+_HOPELESS = 1e8  # a mismatch, per unit, from which Newton does not come back
+_STALLED = 6  # iterations without a new smallest mismatch
+_MOST_RETURNS = 3  # times a machine may come back from a limit before it is left there
+_LIMIT_CHECK = 1e-2  # mismatch, per unit, below which reactive limits are looked at
+
+
+@dataclass
+class State:
+    """Voltages of the live nodes, in the order of the nodal matrix: angle in rad, magnitude per unit, (n,)."""
+
+    theta: Floats
+    v: Floats
+
+    def copy(self) -> State:
+        return State(self.theta.copy(), self.v.copy())
+
+
+@dataclass
+class Attempt:
+    """One run of Newton's method from one start."""
+
+    rung: str
+    ending: Ending
+    iterations: int
+    history: list[float]
+    state: State
+    mismatch: Floats  # (2n,): active and reactive, interleaved
+    at_limit: Ints  # (n,): 1 at the upper reactive limit, -1 at the lower, 0 free
+    p: Floats
+    q: Floats
+
+
+@dataclass
+class Targets:
+    """What every live node shall inject, from loads and machines; arrays of shape (n,), per unit.
+
+    Net injection at voltage V: p0 + p1 V + p2 V², likewise q. ``q_low``, ``q_high``: net injection at
+    the reactive limits of the machines that hold the voltage there. ``clash``: nodes where
+    machines or sources want different voltages or angles.
+    """
+
+    p0: Floats
+    q0: Floats
+    p1: Floats
+    q1: Floats
+    p2: Floats
+    q2: Floats
+    node_type: Ints
+    voltage: Floats
+    angle: Floats
+    q_low: Floats
+    q_high: Floats
+    clash: Bools = field(default_factory=lambda: np.zeros(0, np.bool_))
+
+
+class Problem:
+    """Everything about a network that stays while only demand, set-points or impedances change.
+
+    Built once per topology; holds the symbolic factorisations. Not safe for several threads at once.
+    """
+
+    def __init__(self, arrays: NetArrays) -> None:
+        self.topology: Topology = trace(arrays)
+        self.pattern: NodalPattern = nodal_pattern(arrays, self.topology)
+        self.n = self.pattern.n
+        self._jac_ptr, self._jac_rows = jacobian_pattern(self.pattern.indptr, self.pattern.indices)
+        self._jac = np.zeros(int(self._jac_ptr[-1]))
+        self._lu: SparseLU | None = SparseLU(self._jac_ptr, self._jac_rows) if self.n else None
+        self._linear_lu: SparseLU | None = None
+
+    def row_of(self, bus_rows: Ints) -> Ints:
+        return self.pattern.row[bus_rows]
+
+    def targets(self, arrays: NetArrays) -> Targets:
+        """Gather loads and machines onto nodes."""
+        n = self.n
+        load, machine = arrays.tables["load"], arrays.tables["injection"]
+        at = self.row_of(load["bus"])
+        on = at >= 0
+        at, share_i, share_z = at[on], load["share_i"][on], load["share_z"][on]
+        share_p = 1 - share_i - share_z
+        p, q = load["p"][on], load["q"][on]
+
+        def gather(rows: Ints, values: Floats) -> Floats:
+            return np.bincount(rows, values, n).astype(np.float64)
+
+        m_at = self.row_of(machine["bus"])
+        live = m_at >= 0
+        m_at, control, m_p, m_q = m_at[live], machine["control"][live], machine["p"][live], machine["q"][live]
+        fixed, holds, slack = control == FIXED, control == HOLDS_VOLTAGE, control == SLACK
+        p0 = gather(m_at, m_p) - gather(at, p * share_p)
+        q0 = gather(m_at[fixed], m_q[fixed]) - gather(at, q * share_p)
+        node_type = np.full(n, PQ, np.int64)
+        voltage, angle = np.ones(n), np.zeros(n)
+        wanted, wanted_angle = machine["voltage"][live], machine["angle"][live]
+        # Later assignments win: write in reverse so that the first element in order rules, sources over machines.
+        for kind, code in ((holds, PV), (slack, REF)):
+            rows = m_at[kind][::-1]
+            node_type[rows], voltage[rows], angle[rows] = code, wanted[kind][::-1], wanted_angle[kind][::-1]
+        clash = np.zeros(n, np.bool_)
+        ruled = holds | slack
+        clash[m_at[ruled][np.abs(wanted[ruled] - voltage[m_at[ruled]]) > 1e-9]] = True
+        clash[m_at[slack][np.abs(wanted_angle[slack] - angle[m_at[slack]]) > 1e-9]] = True
+        low, high = np.zeros(n), np.zeros(n)
+        np.add.at(low, m_at[holds], machine["q_min"][live][holds])
+        np.add.at(high, m_at[holds], machine["q_max"][live][holds])
+        return Targets(
+            p0=p0, q0=q0,
+            p1=-gather(at, p * share_i), q1=-gather(at, q * share_i),
+            p2=-gather(at, p * share_z), q2=-gather(at, q * share_z),
+            node_type=node_type, voltage=voltage, angle=angle, q_low=low, q_high=high, clash=clash,
+        )  # fmt: skip
+
+    def flat_start(self, branch: Columns, targets: Targets) -> State:
+        """Set-point voltages or 1 p.u.; angles as at no load, vector groups included."""
+        live = self.pattern.live_branch
+        count = len(live)
+        lead = np.zeros(len(self.pattern.indices))
+        lead[self.pattern.slots[count : 2 * count]] = branch["shift"][live]
+        lead[self.pattern.slots[2 * count : 3 * count]] = -branch["shift"][live]
+        theta = np.where(targets.node_type == REF, targets.angle, 0.0)
+        spread_angles(self.pattern.indptr, self.pattern.indices, lead, targets.node_type, theta)
+        return State(theta, np.where(targets.node_type == PQ, 1.0, targets.voltage))
+
+    def linear_start(self, branch: Columns, targets: Targets) -> State:
+        """Flat start plus the angles of a linear (lossless, 1 p.u.) load flow."""
+        state = self.flat_start(branch, targets)
+        live = self.pattern.live_branch
+        z2 = branch["r"][live] ** 2 + branch["x"][live] ** 2
+        b = np.maximum(branch["x"][live] / z2, 1e-6)
+        nnz, reference = len(self.pattern.indices), targets.node_type == REF
+        values = np.bincount(self.pattern.slots[: 4 * len(live)], np.concatenate([b, -b, -b, b]), nnz)
+        columns = np.repeat(np.arange(self.n), np.diff(self.pattern.indptr))
+        values[reference[self.pattern.indices] | reference[columns]] = 0.0
+        values[self.pattern.diagonal[reference]] = 1.0
+        if self._linear_lu is None:
+            self._linear_lu = SparseLU(self.pattern.indptr, self.pattern.indices)
+        try:
+            self._linear_lu.factorise(values)
+        except SingularMatrix:
+            return state  # only a start: the flat one serves as well
+        wanted = np.where(reference, 0.0, targets.p0 + targets.p1 + targets.p2)
+        state.theta += np.clip(self._linear_lu.solve(wanted), -2.0, 2.0)
+        return state
+
+    def newton(
+        self, y: Complexes, targets: Targets, start: State, options: LoadFlowOptions, *, rung: str, damped: bool = False
+    ) -> Attempt:
+        """Newton's method, with voltage-controlled nodes let go at their reactive limits and taken back.
+
+        Returns how it ended; ``ITERATION_LIMIT`` also when it ran away or stalled.
+        """
+        state, lu = start.copy(), self._lu
+        assert lu is not None
+        n = self.n
+        g, b = np.ascontiguousarray(y.real), np.ascontiguousarray(y.imag)
+        node_type, q0 = targets.node_type.copy(), targets.q0.copy()
+        f, p, q = np.zeros(2 * n), np.zeros(n), np.zeros(n)
+        at_limit, returns = np.zeros(n, np.int64), np.zeros(n, np.int64)
+        history: list[float] = []
+        limits = options.reactive_limits and bool(np.any(targets.node_type == PV))
+
+        def evaluate(s: State) -> float:
+            return float(
+                mismatch_and_jacobian(
+                    self.pattern.indptr, self.pattern.indices, g, b, s.theta, s.v, targets.p0, q0, targets.p1,
+                    targets.q1, targets.p2, targets.q2, node_type, f, self._jac, p, q,
+                )
+            )  # fmt: skip
+
+        def finish(ending: Ending) -> Attempt:
+            return Attempt(rung, ending, len(history) - 1, history, state, f, at_limit, p, q)
+
+        best, since_best, total = np.inf, 0, 4 * options.max_iterations
+        for _ in range(total):
+            worst = evaluate(state)
+            if limits and worst < _LIMIT_CHECK and self._switch_types(
+                targets, state, q, node_type, q0, at_limit, returns
+            ):  # fmt: skip
+                worst = evaluate(state)
+                best, since_best = np.inf, 0
+            history.append(worst)
+            if worst < options.tolerance_pu:
+                return finish(Ending.CONVERGED)
+            if not np.isfinite(worst) or worst > _HOPELESS:
+                break
+            best, since_best = (worst, 0) if worst < best else (best, since_best + 1)
+            if since_best > _STALLED or len(history) > options.max_iterations * (2 if damped else 1):
+                break
+            try:
+                lu.factorise(self._jac)
+            except SingularMatrix:
+                return finish(Ending.SINGULAR)
+            step = lu.solve(-f)
+            if damped:
+                state = self._line_search(evaluate, state, step, worst)
+            else:
+                take_step(state.theta, state.v, step, 1.0)
+        return finish(Ending.ITERATION_LIMIT)
+
+    @staticmethod
+    def _line_search(evaluate: Any, state: State, step: Floats, worst: float) -> State:
+        """Halve the step until the largest mismatch falls (or the step is next to nothing)."""
+        share = 1.0
+        trial = state
+        while share > 1e-3:
+            trial = state.copy()
+            take_step(trial.theta, trial.v, step, share)
+            if evaluate(trial) < worst:
+                break
+            share /= 2
+        return trial
+
+    @staticmethod
+    def _switch_types(
+        targets: Targets, state: State, q: Floats, node_type: Ints, q0: Floats, at_limit: Ints, returns: Ints
+    ) -> bool:
+        """Let machines go that are past a reactive limit, take back those that could hold again; True if any."""
+        demand = targets.q0 + targets.q1 * state.v + targets.q2 * state.v**2
+        needed = q - demand
+        slack = 1e-9
+        up = (node_type == PV) & (needed > targets.q_high + slack)
+        down = (node_type == PV) & (needed < targets.q_low - slack)
+        back = (
+            ((at_limit == 1) & (state.v > targets.voltage + 1e-9))
+            | ((at_limit == -1) & (state.v < targets.voltage - 1e-9))
+        ) & (returns < _MOST_RETURNS)  # fmt: skip
+        at_limit[up], at_limit[down] = 1, -1
+        node_type[up | down] = PQ
+        q0[up], q0[down] = targets.q0[up] + targets.q_high[up], targets.q0[down] + targets.q_low[down]
+        at_limit[back], node_type[back], q0[back] = 0, PV, targets.q0[back]
+        returns[back] += 1
+        state.v[back] = targets.voltage[back]
+        return bool(np.any(up | down | back))
+
+    def admittance(self, arrays: NetArrays) -> tuple[TwoPorts, Complexes]:
+        """Two-ports of all branches and nodal values for the impedances as they are now."""
+        ports = two_ports(arrays.tables["branch"])
+        return ports, nodal_values(self.pattern, ports, arrays.tables["shunt"])
+
+    def solve(self, arrays: NetArrays, options: LoadFlowOptions, last: State | None = None) -> Solution:
+        """Try Newton from the last solution, then from a linear start, a flat one, and with damped steps."""
+        targets = self.targets(arrays)
+        ports, y = self.admittance(arrays)
+        if self.n == 0:
+            nothing = State(np.zeros(0), np.zeros(0))
+            empty = np.zeros(0)
+            attempt = Attempt("none", Ending.NOTHING_TO_SOLVE, 0, [], nothing, empty, np.zeros(0, np.int64), empty, empty)
+            return Solution(attempt, [attempt], targets, ports, y)
+        attempts: list[Attempt] = []
+        branch = arrays.tables["branch"]
+        for rung in ("last solution", "linear start", "flat start", "damped steps"):
+            if rung == "last solution":
+                if options.start != "last" or last is None or len(last.v) != self.n:
+                    continue
+                start = State(last.theta.copy(), last.v.copy())
+                held = targets.node_type != PQ
+                start.v[held] = targets.voltage[held]
+                reference = targets.node_type == REF
+                start.theta[reference] = targets.angle[reference]
+            elif rung == "linear start" and options.start != "flat":
+                start = self.linear_start(branch, targets)
+            else:
+                start = self.flat_start(branch, targets)
+            attempts.append(self.newton(y, targets, start, options, rung=rung, damped=rung == "damped steps"))
+            if attempts[-1].ending is Ending.CONVERGED:
+                return Solution(attempts[-1], attempts, targets, ports, y)
+        best = min(attempts, key=lambda a: a.history[-1] if np.isfinite(a.history[-1]) else np.inf)
+        return Solution(best, attempts, targets, ports, y)
+
+
+@dataclass
+class Solution:
+    """The attempt that counts, those before it, and what they were solved for."""
+
+    attempt: Attempt
+    attempts: list[Attempt]
+    targets: Targets
+    ports: TwoPorts
+    y: Complexes

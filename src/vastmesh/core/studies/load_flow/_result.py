@@ -1,0 +1,458 @@
+"""From solved voltages to tables: rows to ids, per unit to MW, kV and A."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from ...electrical import FIXED, SLACK, NetArrays
+from ...electrical.arrays import Bools, Complexes, Floats, Ints
+from ...electrical.sparse import SparseLU
+from ...network import Bus, Network
+from ..base import Account, Column, Finding, Table
+from ._problem import Problem, Solution
+
+PU, DEG, KV, MW, MVAR, AMP, PCT = "p.u.", "°", "kV", "MW", "Mvar", "A", "%"
+
+
+class Rows:
+    """What the rows of the tables stand for: fixed while no element is added, removed or reconnected."""
+
+    def __init__(self, network: Network, arrays: NetArrays) -> None:
+        items = network.items
+        compiled = {b: i for i, b in enumerate(arrays.bus_id)}
+        self.buses: list[Bus] = network.of(Bus)
+        self.bus_row = np.array([compiled.get(b.id, -1) for b in self.buses], np.int64)
+        position = {e: i for i, e in enumerate(arrays.element_id)}
+        self.branch_ids = [i.id for i in items.values() if i.kind in BRANCH_KINDS]
+        self.injection_ids = [i.id for i in items.values() if i.kind in INJECTION_KINDS]
+        self.branch_element = np.array([position.get(i, -1) for i in self.branch_ids], np.int64)
+        self.injection_element = np.array([position.get(i, -1) for i in self.injection_ids], np.int64)
+        self.bus_column = [b.id for b in self.buses]
+        self.bus_names = [b.name for b in self.buses]
+        self.areas = [b.area for b in self.buses]
+        self.branch_names = [items[i].name for i in self.branch_ids]
+        self.branch_kinds = [items[i].kind for i in self.branch_ids]
+        ends = [items[i].buses() for i in self.branch_ids]  # type: ignore[attr-defined]
+        self.branch_from, self.branch_to = [e[0] for e in ends], [e[1] for e in ends]
+        self.injection_names = [items[i].name for i in self.injection_ids]
+        self.injection_kinds = [items[i].kind for i in self.injection_ids]
+        self.injection_bus = [items[i].buses()[0] for i in self.injection_ids]  # type: ignore[attr-defined]
+
+
+BRANCH_KINDS = frozenset({"line", "transformer", "switch"})
+INJECTION_KINDS = frozenset({"source", "generator", "load", "shunt"})
+
+
+@dataclass
+class LoadFlowResult:
+    """A balanced load flow: the account of how it went, tables, totals and findings.
+
+    ``bus_voltage``: complex per unit of each compiled bus, NaN where dead, shape (n_bus,).
+    """
+
+    account: Account
+    tables: dict[str, Table]
+    summary: dict[str, float | None]
+    findings: list[Finding]
+    bus_voltage: Complexes
+
+
+class SwitchFlows:
+    """Flows through closed switches by Kirchhoff's current law; factors are kept per topology.
+
+    Closed switches have no impedance, so around a ring of them the split has no unique answer:
+    the one with the smallest sum of squares is given (equal switches in parallel share equally).
+    """
+
+    def __init__(self, arrays: NetArrays, problem: Problem) -> None:
+        switch = arrays.tables["switch"]
+        node = problem.topology.node
+        joined = switch["closed"] & (node[switch["from"]] == node[switch["to"]])
+        on = joined & (problem.pattern.row[switch["from"]] >= 0)
+        self.closed: Ints = np.flatnonzero(on)
+        self.frm, self.to = switch["from"][self.closed], switch["to"][self.closed]
+        self._lu: SparseLU | None = None
+        if len(self.closed):
+            self._prepare(problem.topology.node)
+
+    def _prepare(self, node: Ints) -> None:
+        buses, inverse = np.unique(np.r_[self.frm, self.to], return_inverse=True)
+        half = len(self.frm)
+        f, t, n = inverse[:half], inverse[half:], len(buses)
+        _, anchor = np.unique(node[buses], return_index=True)  # one bus of every node is the datum
+        free = np.ones(n, np.bool_)
+        free[anchor] = False
+        number = np.cumsum(free) - 1
+        rows, cols = np.r_[f, t, f, t], np.r_[f, t, t, f]
+        values = np.r_[np.ones(2 * half), -np.ones(2 * half)]
+        keep = free[rows] & free[cols]
+        m = int(free.sum())
+        keys, slot = np.unique(number[cols[keep]] * m + number[rows[keep]], return_inverse=True)
+        indptr = np.searchsorted(keys, np.arange(m + 1) * m)
+        self._lu = SparseLU(indptr, keys % m)
+        self._lu.factorise(np.bincount(slot, values[keep]))
+        self._buses, self._free, self._f, self._t = buses, free, f, t
+
+    def solve(self, surplus: Complexes) -> Complexes:
+        """Power into each closed switch at its from bus, from each bus's own surplus (n_bus,)."""
+        if self._lu is None:
+            return np.zeros(0, np.complex128)
+        wanted = surplus[self._buses[self._free]]
+        potential = np.zeros(len(self._buses), np.complex128)
+        both = self._lu.solve(np.vstack([wanted.real, wanted.imag]))
+        potential[self._free] = both[0] + 1j * both[1]
+        return np.asarray(potential[self._f] - potential[self._t])
+
+
+class Reading:
+    """Every quantity that follows from the solved voltages, computed when first asked for."""
+
+    def __init__(self, arrays: NetArrays, problem: Problem, solution: Solution, switches: SwitchFlows) -> None:
+        self.arrays, self.problem, self.solution, self._switches = arrays, problem, solution, switches
+        state = solution.attempt.state
+        row = problem.pattern.row
+        self.live: Bools = row >= 0
+        node_voltage = state.v * np.exp(1j * state.theta)
+        self.v: Complexes = np.full(arrays.n_bus, np.nan + 0j)
+        self.v[self.live] = node_voltage[row[self.live]]
+        self.v0: Complexes = np.where(self.live, self.v, 0)
+
+    @cached_property
+    def branch_power(self) -> tuple[Complexes, Complexes]:
+        """Power into every branch at both ends, MVA."""
+        branch, ports = self.arrays.tables["branch"], self.solution.ports
+        vf, vt = self.v0[branch["from"]], self.v0[branch["to"]]
+        base = self.arrays.base_mva
+        return (
+            vf * np.conj(ports.ff * vf + ports.ft * vt) * base,
+            vt * np.conj(ports.tf * vf + ports.tt * vt) * base,
+        )
+
+    @cached_property
+    def load_power(self) -> Complexes:
+        """Power drawn by every load, MVA."""
+        load = self.arrays.tables["load"]
+        v = np.abs(self.v0[load["bus"]])
+        mix = (1 - load["share_i"] - load["share_z"]) + load["share_i"] * v + load["share_z"] * v * v
+        return np.where(self.live[load["bus"]], (load["p"] + 1j * load["q"]) * mix, 0) * self.arrays.base_mva
+
+    @cached_property
+    def shunt_power(self) -> Complexes:
+        """Power drawn by every shunt, MVA."""
+        shunt = self.arrays.tables["shunt"]
+        return np.conj(shunt["y"]) * np.abs(self.v0[shunt["bus"]]) ** 2 * self.arrays.base_mva
+
+    @cached_property
+    def machine_power(self) -> Complexes:
+        """Power delivered by every source and generator, MVA.
+
+        At a node held by several, each has its set share; what is left is divided by weight
+        (fault level of sources, rating of machines), machines within their limits.
+        """
+        machine = self.arrays.tables["injection"]
+        at = self.problem.row_of(machine["bus"])
+        live, control = at >= 0, machine["control"]
+        p, q = np.where(live, machine["p"], 0.0), np.where(live & (control == FIXED), machine["q"], 0.0)
+        attempt, targets, n = self.solution.attempt, self.solution.targets, self.problem.n
+        v = attempt.state.v
+        # What the solved voltages imply, less what loads and fixed machines already account for.
+        rest_p = attempt.p - (targets.p0 + targets.p1 * v + targets.p2 * v * v)
+        rest_q = attempt.q - (targets.q0 + targets.q1 * v + targets.q2 * v * v)
+        slack, holds = live & (control == SLACK), live & (control == 1)
+        has_slack = np.zeros(n, np.bool_)
+        has_slack[at[slack]] = True
+        q += self._divide(np.where(has_slack, 0.0, rest_q), at, holds)
+        # Beside a source, machines hold no voltage of their own: they stay at the nearest limit to zero.
+        beside = holds.copy()
+        beside[holds] = has_slack[at[holds]]
+        q[beside] = np.clip(0.0, machine["q_min"][beside], machine["q_max"][beside])
+        rest_q = rest_q - np.bincount(at[beside], q[beside], n)
+        p += self._divide(np.where(has_slack, rest_p, 0.0), at, slack)
+        q += self._divide(np.where(has_slack, rest_q, 0.0), at, slack)
+        return np.asarray((p + 1j * q) * self.arrays.base_mva)
+
+    def _divide(self, amount: Floats, at: Ints, among: Bools) -> Floats:
+        """Divide a node's amount by weight, filling members up to their limits where that is needed."""
+        machine = self.arrays.tables["injection"]
+        share = np.zeros(len(at))
+        rows = np.flatnonzero(among)
+        if not len(rows):
+            return share
+        node, weight, n = at[rows], machine["weight"][rows], len(amount)
+        low, high = machine["q_min"][rows], machine["q_max"][rows]
+        bounded = machine["control"][rows] != SLACK
+        free = np.ones(len(rows), np.bool_)
+        fixed = np.zeros(len(rows))
+        for _ in range(8):
+            left = amount - np.bincount(node[~free], fixed[~free], n)
+            total = np.bincount(node[free], weight[free], n)
+            part = np.where(free, left[node] * weight / np.where(total > 0, total, 1)[node], fixed)
+            over = free & bounded & ((part > high + 1e-12) | (part < low - 1e-12))
+            counts = np.bincount(node[free], minlength=n)
+            over &= counts[node] > 1  # the last one takes what is left
+            if not np.any(over):
+                break
+            fixed[over] = np.clip(part[over], low[over], high[over])
+            free &= ~over
+        share[rows] = part
+        return share
+
+    def _at_bus(self, rows: Ints, values: Complexes) -> Complexes:
+        n = self.arrays.n_bus
+        return np.bincount(rows, values.real, n) + 1j * np.bincount(rows, values.imag, n)
+
+    @cached_property
+    def bus_generation(self) -> Complexes:
+        return self._at_bus(self.arrays.tables["injection"]["bus"], self.machine_power)
+
+    @cached_property
+    def bus_demand(self) -> Complexes:
+        return self._at_bus(self.arrays.tables["load"]["bus"], self.load_power)
+
+    @cached_property
+    def bus_surplus(self) -> Complexes:
+        """Power each bus has left for its switches: generation less demand, shunts and branches, MVA."""
+        branch, shunt = self.arrays.tables["branch"], self.arrays.tables["shunt"]
+        s_from, s_to = self.branch_power
+        out = self._at_bus(branch["from"], s_from) + self._at_bus(branch["to"], s_to)
+        return self.bus_generation - self.bus_demand - self._at_bus(shunt["bus"], self.shunt_power) - out
+
+    @cached_property
+    def switch_power(self) -> Complexes:
+        """Power through every switch from its from bus to its to bus, MVA; zero where open or dead."""
+        switch = self.arrays.tables["switch"]
+        flow = np.zeros(len(switch["from"]), np.complex128)
+        flow[self._switches.closed] = self._switches.solve(self.bus_surplus)
+        return flow
+
+    @cached_property
+    def bus_mismatch(self) -> Complexes:
+        """What is left over at each bus when everything is added up, MVA."""
+        switch = self.arrays.tables["switch"]
+        flow = self.switch_power
+        return np.asarray(self.bus_surplus - self._at_bus(switch["from"], flow) + self._at_bus(switch["to"], flow))
+
+
+@dataclass
+class Ends:
+    """Power and current at both ends of all branch elements (lines, transformers, switches), by element."""
+
+    s_from: Complexes
+    s_to: Complexes
+    i_from: Floats
+    i_to: Floats
+    loading: Floats
+    drop_pct: Floats
+    carries: Bools  # live, and not an open switch
+
+
+def ends_by_element(reading: Reading) -> Ends:
+    """Two-port rows and switches brought onto one index: the position in ``element_id``."""
+    arrays = reading.arrays
+    count, amps = len(arrays.element_id), arrays.base_current_a()
+    ends = Ends(
+        *(np.full(count, np.nan + 0j) for _ in range(2)),
+        *(np.full(count, np.nan) for _ in range(4)),
+        np.zeros(count, np.bool_),
+    )  # fmt: skip
+    branch, switch, base = arrays.tables["branch"], arrays.tables["switch"], arrays.base_mva
+    v = np.abs(reading.v0)
+
+    def write(table: dict[str, np.ndarray], s_f: Complexes, s_t: Complexes, r_f: Floats, r_t: Floats, on: Bools) -> None:
+        frm, to, element = table["from"], table["to"], table["element"]
+        with np.errstate(divide="ignore", invalid="ignore"):
+            i_f = np.where(v[frm] > 0, np.abs(s_f) / base / v[frm] * amps[frm], 0.0)
+            i_t = np.where(v[to] > 0, np.abs(s_t) / base / v[to] * amps[to], 0.0)
+            load = np.maximum(i_f / r_f, i_t / r_t) * 100
+        load = np.where(np.isfinite(r_f), load, np.nan)
+        blank = ~on
+        for target, values in ((ends.s_from, s_f), (ends.s_to, s_t), (ends.i_from, i_f), (ends.i_to, i_t),
+                               (ends.loading, load), (ends.drop_pct, (v[frm] - v[to]) * 100)):  # fmt: skip
+            target[element] = np.where(blank, np.nan, values)
+        ends.carries[element] = on
+
+    write(branch, *reading.branch_power, branch["rating_from_a"], branch["rating_to_a"], reading.live[branch["from"]])
+    flow = reading.switch_power
+    on = np.zeros(len(flow), np.bool_)
+    on[reading._switches.closed] = True
+    write(switch, flow, -flow, switch["rating_a"], switch["rating_a"], on)
+    return ends
+
+
+def _picked(values: np.ndarray, rows: Ints, missing: complex = np.nan) -> np.ndarray:
+    """values[rows] with ``missing`` where a row is -1."""
+    if not len(values):
+        return np.full(len(rows), missing, values.dtype)
+    return np.where(rows >= 0, values[rows], missing)
+
+
+def build_tables(rows: Rows, reading: Reading, arrays: NetArrays) -> dict[str, Table]:
+    """Bus, branch, injection, totals and area tables. Dead or left-out elements have blanks for figures."""
+    ends = ends_by_element(reading)
+    buses = _bus_table(rows, reading)
+    branches = _branch_table(rows, ends)
+    injections = _injection_table(rows, reading, arrays)
+    areas = _area_table(rows, reading, ends)
+    return {t.name: t for t in (buses, branches, injections, areas)}
+
+
+def _bus_table(rows: Rows, reading: Reading) -> Table:
+    v = _picked(reading.v, rows.bus_row)
+    kv = np.array([b.nominal_kv or np.nan for b in rows.buses])
+    live = _picked(reading.live, rows.bus_row, False).astype(bool)
+    generation, demand = _picked(reading.bus_generation, rows.bus_row), _picked(reading.bus_demand, rows.bus_row)
+    mismatch = np.where(live, np.abs(_picked(reading.bus_mismatch, rows.bus_row)), np.nan)
+    return Table(
+        "buses", "Buses",
+        [
+            Column("id", "Id", rows.bus_column),
+            Column("name", "Name", rows.bus_names),
+            Column("nominal_kv", "Nominal", kv, KV, 1),
+            Column("area", "Area", rows.areas),
+            Column("voltage_pu", "Voltage", np.abs(v), PU, 4, "Magnitude, per unit of the nominal voltage"),
+            Column("voltage_kv", "Voltage", np.abs(v) * kv, KV, 2, "Line-to-line magnitude"),
+            Column("angle_deg", "Angle", _wrapped_deg(v), DEG, 2, "Against the reference, vector groups included"),
+            Column("generation_mw", "Generation", generation.real, MW, 3),
+            Column("generation_mvar", "Generation", generation.imag, MVAR, 3),
+            Column("demand_mw", "Demand", demand.real, MW, 3, "At the voltage found"),
+            Column("demand_mvar", "Demand", demand.imag, MVAR, 3, "At the voltage found"),
+            Column("mismatch_mva", "Mismatch", mismatch, "MVA", 9, "What is left when all flows are added up"),
+            Column("state", "State", np.where(live, "live", "dead").tolist()),
+        ],
+    )  # fmt: skip
+
+
+def _wrapped_deg(v: Complexes) -> Floats:
+    return np.where(np.isfinite(v.real), np.degrees(np.arctan2(v.imag, v.real)), np.nan)
+
+
+def _power_factor(s: Complexes) -> Floats:
+    size = np.abs(s)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(size > 1e-9, np.abs(s.real) / size, np.nan)
+
+
+def _branch_table(rows: Rows, ends: Ends) -> Table:
+    at = rows.branch_element
+    s_from, s_to = _picked(ends.s_from, at), _picked(ends.s_to, at)
+    carries = _picked(ends.carries, at, False).astype(bool)
+    is_switch = np.array([k == "switch" for k in rows.branch_kinds], np.bool_)
+    loss = np.where(carries & is_switch, 0, s_from + s_to)
+    return Table(
+        "branches", "Branches",
+        [
+            Column("id", "Id", rows.branch_ids),
+            Column("name", "Name", rows.branch_names),
+            Column("kind", "Kind", rows.branch_kinds),
+            Column("from_bus", "From", rows.branch_from),
+            Column("to_bus", "To", rows.branch_to),
+            Column("loading_pct", "Loading", _picked(ends.loading, at), PCT, 1, "Larger current of both ends over rating"),
+            Column("from_active_power_mw", "P from", s_from.real, MW, 3, "Into the branch at its from (HV) end"),
+            Column("from_reactive_power_mvar", "Q from", s_from.imag, MVAR, 3, "Into the branch at its from (HV) end"),
+            Column("to_active_power_mw", "P to", s_to.real, MW, 3, "Into the branch at its to (LV) end"),
+            Column("to_reactive_power_mvar", "Q to", s_to.imag, MVAR, 3, "Into the branch at its to (LV) end"),
+            Column("from_current_a", "I from", _picked(ends.i_from, at), AMP, 1),
+            Column("to_current_a", "I to", _picked(ends.i_to, at), AMP, 1),
+            Column("from_power_factor", "cos φ from", _power_factor(s_from), None, 3),
+            Column("to_power_factor", "cos φ to", _power_factor(s_to), None, 3),
+            Column("active_loss_mw", "Loss", loss.real, MW, 4),
+            Column("reactive_loss_mvar", "Loss", loss.imag, MVAR, 4, "Negative where charging exceeds it"),
+            Column("voltage_drop_pct", "Drop", _picked(ends.drop_pct, at), PCT, 2,
+                   "Difference of both voltage magnitudes, of nominal"),
+            Column("state", "State", np.where(carries, "live", "dead").tolist()),
+        ],
+    )  # fmt: skip
+
+
+def _injection_table(rows: Rows, reading: Reading, arrays: NetArrays) -> Table:
+    count = len(arrays.element_id)
+    power, volts = np.full(count, np.nan + 0j), np.full(count, np.nan)
+    amps = arrays.base_current_a()
+    for table, values in (("load", reading.load_power), ("injection", reading.machine_power)):
+        power[arrays.tables[table]["element"]] = values
+    shunt = arrays.tables["shunt"]
+    power[shunt["element"]] = np.conj(reading.shunt_power)  # Mvar as delivered: positive for a capacitor
+    unit_current = np.full(count, np.nan)
+    for table in ("load", "injection", "shunt"):
+        columns = arrays.tables[table]
+        volts[columns["element"]] = np.abs(reading.v0[columns["bus"]])
+        unit_current[columns["element"]] = amps[columns["bus"]]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        current = np.where(volts > 0, np.abs(power) / arrays.base_mva / volts * unit_current, 0.0)
+    live = volts > 0
+    power, current = np.where(live, power, np.nan), np.where(live, current, np.nan)
+    at = rows.injection_element
+    s = _picked(power, at)
+    return Table(
+        "injections", "Injections",
+        [
+            Column("id", "Id", rows.injection_ids),
+            Column("name", "Name", rows.injection_names),
+            Column("kind", "Kind", rows.injection_kinds),
+            Column("bus", "Bus", rows.injection_bus),
+            Column("active_power_mw", "P", s.real, MW, 3, "Delivered by sources and generators, drawn by loads and shunts"),
+            Column("reactive_power_mvar", "Q", s.imag, MVAR, 3,
+                   "Delivered by sources, generators and shunts, drawn by loads"),
+            Column("current_a", "I", _picked(current, at), AMP, 1),
+            Column("power_factor", "cos φ", _power_factor(s), None, 3),
+            Column("state", "State", np.where(_picked(live, at, False), "live", "dead").tolist()),
+        ],
+    )  # fmt: skip
+
+
+def _area_table(rows: Rows, reading: Reading, ends: Ends) -> Table:
+    """Totals of each area; a branch's losses count in halves for the areas of its two buses."""
+    names = sorted({a for a in rows.areas if a})
+    number = {a: i for i, a in enumerate(names)}
+    of_bus = np.array([number.get(a or "", -1) for a in rows.areas], np.int64)
+    generation, demand = _picked(reading.bus_generation, rows.bus_row, 0), _picked(reading.bus_demand, rows.bus_row, 0)
+    by_id = dict(zip(rows.bus_column, of_bus.tolist(), strict=True))
+    loss = np.nan_to_num(_picked((ends.s_from + ends.s_to).real, rows.branch_element, 0))
+    a_from = np.array([by_id[b] for b in rows.branch_from], np.int64)
+    a_to = np.array([by_id[b] for b in rows.branch_to], np.int64)
+
+    def total(area: Ints, values: Floats) -> Floats:
+        inside = area >= 0
+        return np.bincount(area[inside], values[inside], len(names)).astype(np.float64)
+
+    losses = total(a_from, loss / 2) + total(a_to, loss / 2)
+    gen, dem = total(of_bus, generation.real), total(of_bus, demand.real)
+    return Table(
+        "areas", "Areas",
+        [
+            Column("id", "Area", names),
+            Column("generation_mw", "Generation", gen, MW, 3),
+            Column("generation_mvar", "Generation", total(of_bus, generation.imag), MVAR, 3),
+            Column("demand_mw", "Demand", dem, MW, 3),
+            Column("demand_mvar", "Demand", total(of_bus, demand.imag), MVAR, 3),
+            Column("active_loss_mw", "Losses", losses, MW, 4, "Losses of branches between areas count half in each"),
+            Column("export_mw", "Export", gen - dem - losses, MW, 3, "Generation less demand and losses"),
+        ],
+    )  # fmt: skip
+
+
+def summarise(reading: Reading) -> dict[str, float | None]:
+    """Totals of everything live, MW and Mvar, and the extremes."""
+    s_from, s_to = reading.branch_power
+    loss = complex((s_from + s_to).sum())
+    generation, demand = complex(reading.machine_power.sum()), complex(reading.load_power.sum())
+    shunt = complex(reading.shunt_power.sum())
+    volts = np.abs(reading.v[reading.live])
+    return {
+        "generation_mw": generation.real,
+        "generation_mvar": generation.imag,
+        "demand_mw": demand.real,
+        "demand_mvar": demand.imag,
+        "active_loss_mw": loss.real,
+        "reactive_loss_mvar": loss.imag,
+        "loss_pct": 100 * loss.real / generation.real if generation.real > 1e-9 else None,
+        "shunt_mw": shunt.real,
+        "shunt_mvar": -shunt.imag,
+        "lowest_voltage_pu": float(volts.min()) if len(volts) else None,
+        "highest_voltage_pu": float(volts.max()) if len(volts) else None,
+        "live_buses": float(reading.live.sum()),
+        "dead_buses": float((~reading.live).sum()),
+    }
