@@ -6,7 +6,7 @@ from types import TracebackType
 from typing import Any, Self
 
 import numpy as np
-from nbklu import KLUException, KLUSolver, KLUSingularException
+from nbklu import KLUException, KLUSingularException, KLUSolver
 from numpy.typing import NDArray
 
 from ..errors import SingularMatrix

@@ -128,7 +128,9 @@ def make_item(data: dict[str, Any]) -> Item:
     kind, ident = data.get("kind"), data.get("id")
     cls = REGISTRY.get(kind) if isinstance(kind, str) else None
     if cls is None:
-        problem = FieldProblem(str(ident or "new element"), "kind", kind, "choose one of " + ", ".join(sorted(REGISTRY)))
+        problem = FieldProblem(
+            str(ident or "new element"), "kind", kind, "choose one of " + ", ".join(sorted(REGISTRY))
+        )
         raise InvalidFields([problem])
     try:
         return cls.model_validate(data)

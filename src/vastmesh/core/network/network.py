@@ -11,8 +11,8 @@ from ..errors import DuplicateElement, FieldProblem, InvalidFields, StillReferen
 from . import elements as _kinds  # noqa: F401  registers every kind
 from .changes import Add, Change, Remove, Update
 from .elements.rules import Condition, Settings, VoltageLimits
-from .items import Element, Item, Origin, make_item, reference_fields
 from .fields import specs
+from .items import Element, Item, Origin, make_item, reference_fields
 
 SETTINGS_ID = "settings"
 ItemT = TypeVar("ItemT", bound=Item)

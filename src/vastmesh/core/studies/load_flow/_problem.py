@@ -274,7 +274,9 @@ class Problem:
         if self.n == 0:
             nothing = State(np.zeros(0), np.zeros(0))
             empty = np.zeros(0)
-            attempt = Attempt("none", Ending.NOTHING_TO_SOLVE, 0, [], nothing, empty, np.zeros(0, np.int64), empty, empty)
+            attempt = Attempt(
+                "none", Ending.NOTHING_TO_SOLVE, 0, [], nothing, empty, np.zeros(0, np.int64), empty, empty
+            )
             return Solution(attempt, [attempt], targets, ports, y)
         attempts: list[Attempt] = []
         branch = arrays.tables["branch"]

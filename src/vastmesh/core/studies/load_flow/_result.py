@@ -261,7 +261,9 @@ def ends_by_element(reading: Reading) -> Ends:
     branch, switch, base = arrays.tables["branch"], arrays.tables["switch"], arrays.base_mva
     v = np.abs(reading.v0)
 
-    def write(table: dict[str, np.ndarray], s_f: Complexes, s_t: Complexes, r_f: Floats, r_t: Floats, on: Bools) -> None:
+    def write(
+        table: dict[str, np.ndarray], s_f: Complexes, s_t: Complexes, r_f: Floats, r_t: Floats, on: Bools
+    ) -> None:
         frm, to, element = table["from"], table["to"], table["element"]
         with np.errstate(divide="ignore", invalid="ignore"):
             i_f = np.where(v[frm] > 0, np.abs(s_f) / base / v[frm] * amps[frm], 0.0)

@@ -1,0 +1,306 @@
+"""Corvane Coast: the invented region that the demonstration, the examples and the pictures use.
+
+A 132 kV ring between Ambry (bulk supply from the north), Lowmere, Quillport and Thessel Head
+(pumped hydro), a wind farm at Gannet Down, 33 kV to the towns, 11 kV feeders and one street of
+400 V. Its troubles are planted so that a load flow has something to find:
+
+* T-Q1 carries more than its share beside T-Q2 (lower impedance, smaller rating): overloaded on a winter evening;
+* Saltern F2 is long and rural: low volts at Heron End;
+* losing Ambry - Lowmere sends the region's supply through Thessel Head - Quillport, which is too weak for it;
+* Lantern Row's cable is loaded near its rating on a winter evening.
+
+``network()`` gives the network; run as a script it writes the document to a file.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable
+from typing import Any
+
+from vastmesh.core.catalogue import typical_transformer
+from vastmesh.core.layout import place
+from vastmesh.core.network import Network
+
+TITLE = "Corvane Coast"
+Item = dict[str, Any]
+
+AL_11, WEAK_11 = "Alloy 100 11 kV overhead", "Alloy 50 11 kV overhead"
+CABLE_11, HEAVY_11 = "Al 185 11 kV cable", "Al 300 11 kV cable"
+
+
+def bus(ident: str, kv: float, at: tuple[float, float] | None = None, *, bar: float = 160, **more: Any) -> Item:
+    place_ = {"x": at[0], "y": at[1], "bar": bar} if at else {}
+    return {"kind": "bus", "id": ident, "nominal_kv": kv, **place_, **more}
+
+
+def line(ident: str, frm: str, to: str, km: float, type_: str, **more: Any) -> Item:
+    return {"kind": "line", "id": ident, "from_bus": frm, "to_bus": to, "length_km": km, "type": type_, **more}
+
+
+def transformer(ident: str, hv: tuple[str, float], lv: tuple[str, float], mva: float, **more: Any) -> Item:
+    data = typical_transformer(mva, hv[1], lv[1])
+    typical = dict.fromkeys((f for f in data if f not in more), "typical")
+    item = {"kind": "transformer", "id": ident, "hv_bus": hv[0], "lv_bus": lv[0], "rated_mva": mva}
+    return {**item, **data, **more, "origins": typical}
+
+
+def load(ident: str, at: str, mw: float, class_: str, *, pf: float = 0.96, customers: int = 1, **more: Any) -> Item:
+    return {
+        "kind": "load", "id": ident, "bus": at, "active_power_mw": mw, "power_factor": pf, "demand_class": class_,
+        "customers": customers, **more,
+    }  # fmt: skip
+
+
+def generator(ident: str, at: str, mw: float, energy: str, **more: Any) -> Item:
+    return {"kind": "generator", "id": ident, "bus": at, "active_power_mw": mw, "energy": energy, **more}
+
+
+def groups() -> list[Item]:
+    areas = {"north": "North", "middle": "Middle", "quillport": "Quillport"}
+    sites = {
+        "Ambry": "north", "Thessel Head": "north", "Fennick": "north", "Lowmere": "middle", "Gannet Down": "middle",
+        "Saltern": "middle", "Marrow Bridge": "middle", "Quillport": "quillport", "Kesterby": "quillport",
+        "Harbour": "quillport",
+    }  # fmt: skip
+    return [{"kind": "area", "id": i, "name": n} for i, n in areas.items()] + [
+        {"kind": "substation", "id": f"sub-{s.lower().replace(' ', '-')}", "name": s, "area": a}
+        for s, a in sites.items()
+    ]
+
+
+def transmission() -> list[Item]:
+    """The 132 kV ring with its stations and the wind farm."""
+    north, middle, quillport = {"area": "north"}, {"area": "middle"}, {"area": "quillport"}
+    ambry = {**north, "substation": "sub-ambry"}
+    lowmere, port = {**middle, "substation": "sub-lowmere"}, {**quillport, "substation": "sub-quillport"}
+    gannet = {**middle, "substation": "sub-gannet-down"}
+    thessel = {**north, "substation": "sub-thessel-head"}
+    # T-Q1 and T-Q2 stand side by side, but T-Q1 has the lower impedance and takes more than its share.
+    return [
+        bus("Ambry 132", 132, (120, 200), bar=220, **ambry),
+        bus("Lowmere 132", 132, (820, 200), bar=260, **lowmere),
+        bus("Quillport 132", 132, (1520, 200), bar=240, **port),
+        bus("Thessel Head 132", 132, (820, 20), bar=180, **thessel),
+        bus("Thessel Head 13.8", 13.8, (820, -120), bar=80, **thessel),
+        bus("Gannet Down 132", 132, (470, 330), bar=120, **gannet),
+        bus("Gannet Down 33", 33, (470, 470), bar=80, **gannet),
+        bus("Ambry 33", 33, (60, 420), bar=200, **ambry),
+        bus("Lowmere 33", 33, (880, 420), bar=300, **lowmere),
+        bus("Quillport 33 A", 33, (1440, 420), bar=140, **port),
+        bus("Quillport 33 B", 33, (1640, 420), bar=140, **port),
+        {"kind": "source", "id": "Bulk supply", "bus": "Ambry 132", "voltage_pu": 1.025, "fault_max_mva": 5500,
+         "fault_min_mva": 4200, "x_over_r": 12},
+        line("Ambry - Lowmere", "Ambry 132", "Lowmere 132", 38, "Al/St 300 132 kV overhead"),
+        line("Lowmere - Quillport", "Lowmere 132", "Quillport 132", 31, "Al/St 300 132 kV overhead"),
+        line("Ambry - Thessel Head", "Ambry 132", "Thessel Head 132", 44, "Al/St 175 132 kV overhead"),
+        line("Thessel Head - Quillport", "Thessel Head 132", "Quillport 132", 36, "Al/St 175 132 kV overhead"),
+        line("Gannet Down - Lowmere", "Gannet Down 132", "Lowmere 132", 12, "Al/St 175 132 kV overhead"),
+        transformer("T-TH", ("Thessel Head 132", 132), ("Thessel Head 13.8", 13.8), 80),
+        generator("Thessel Head hydro", "Thessel Head 13.8", 40, "hydro", rated_mva=75, control="voltage",
+                  voltage_pu=1.01, q_min_mvar=-25, q_max_mvar=35),
+        transformer("T-G1", ("Gannet Down 132", 132), ("Gannet Down 33", 33), 63, vector_group="YNd11"),
+        generator("Gannet Down wind", "Gannet Down 33", 52, "wind", rated_mva=58, control="power_factor",
+                  power_factor=0.99),
+        transformer("T-A1", ("Ambry 132", 132), ("Ambry 33", 33), 40, tap_position=0),
+        transformer("T-L1", ("Lowmere 132", 132), ("Lowmere 33", 33), 40, tap_position=-2),
+        transformer("T-L2", ("Lowmere 132", 132), ("Lowmere 33", 33), 40, tap_position=-2),
+        transformer("T-Q1", ("Quillport 132", 132), ("Quillport 33 A", 33), 40, impedance_pct=10.0, tap_position=-4,
+                    emergency_mva=50, iron_loss_kw=24),
+        transformer("T-Q2", ("Quillport 132", 132), ("Quillport 33 B", 33), 45, impedance_pct=16.0, tap_position=-4),
+        {"kind": "switch", "id": "Quillport coupler", "from_bus": "Quillport 33 A", "to_bus": "Quillport 33 B",
+         "device": "breaker", "rating_a": 1250},
+        load("Ambry town", "Ambry 33", 14, "domestic", customers=6100),
+        load("Lowmere town", "Lowmere 33", 24, "commercial", customers=8900),
+        load("Quillport docks", "Quillport 33 A", 25, "industrial", pf=0.92, customers=14),
+        load("Quillport town", "Quillport 33 B", 24, "domestic", customers=11800),
+        {"kind": "shunt", "id": "Quillport capacitors", "bus": "Quillport 33 B", "step_mvar": 4, "steps": 3,
+         "steps_on": 1},
+    ]  # fmt: skip
+
+
+def town(name: str, area: str, supply: str, km: float, at: tuple[float, float], mva: float, tap: int) -> list[Item]:
+    """A 33/11 kV station with its 33 kV line."""
+    site = {"area": area, "substation": f"sub-{name.lower().replace(' ', '-')}"}
+    x, y = at
+    return [
+        bus(f"{name} 33", 33, (x, y - 130), bar=80, **site),
+        bus(f"{name} 11", 11, (x, y), bar=160, **site),
+        line(f"33 kV to {name}", supply, f"{name} 33", km, "Al/St 150 33 kV overhead"),
+        transformer(f"T-{name}", (f"{name} 33", 33), (f"{name} 11", 11), mva, tap_position=tap, vector_group="Dyn11"),
+    ]
+
+
+def feeder(
+    name: str, area: str, head: str, type_: str, sections: Iterable[tuple[str, str, float, float, str]]
+) -> list[Item]:
+    """An 11 kV feeder: (node, fed from, km, MW, class) for every section; "" is the node before."""
+    items, before = [], head
+    for number, (node, parent, km, mw, class_) in enumerate(sections, 1):
+        frm = parent or before
+        items.append(bus(node, 11, area=area))
+        weak = type_ == AL_11 and parent not in ("", head)  # laterals of overhead feeders are lighter
+        items.append(line(f"{name}-{number:02d}", frm, node, km, WEAK_11 if weak else type_))
+        if mw:
+            pf = {"industrial": 0.9, "farming": 0.93, "charging": 0.99}.get(class_, 0.96)
+            items.append(load(f"{node} demand", node, mw, class_, pf=pf, customers=max(1, round(mw * 420))))
+        before = node
+    return items
+
+
+def feeders() -> list[Item]:
+    dom, com, ind, farm, charge = "domestic", "commercial", "industrial", "farming", "charging"
+    saltern_f2 = feeder("Saltern F2", "middle", "Saltern 11", AL_11, [
+        ("Mill Lane", "Saltern 11", 1.1, 0.33, dom), ("Brack Cross", "", 1.4, 0.28, dom),
+        ("Sluice Farm", "Brack Cross", 0.9, 0.13, farm), ("Reed Hatch", "Sluice Farm", 1.1, 0.11, farm),
+        ("Long Moor", "Brack Cross", 1.6, 0.24, farm), ("Stone Beck", "Long Moor", 1.3, 0.29, dom),
+        ("Tarn Side", "Stone Beck", 0.8, 0.11, farm), ("Tollgate", "Stone Beck", 1.5, 0.45, dom),
+        ("Gorse Hill", "Tollgate", 1.2, 0.16, farm), ("Wick Farm", "Tollgate", 1.7, 0.33, farm),
+        ("Curlew Bank", "Wick Farm", 1.5, 0.18, dom), ("Peat Works", "Curlew Bank", 1.8, 0.27, ind),
+        ("Heron End", "Peat Works", 2.1, 0.32, dom),
+    ])  # fmt: skip
+    # The main path is built of the heavier conductor although the list names its parents.
+    trunk = {"Long Moor", "Stone Beck", "Tollgate", "Wick Farm", "Curlew Bank", "Peat Works", "Heron End"}
+    for item in saltern_f2:
+        if item["kind"] == "line" and item["to_bus"] in trunk:
+            item["type"] = AL_11
+    return [
+        *feeder("Saltern F1", "middle", "Saltern 11", CABLE_11, [
+            ("Salt Quay", "Saltern 11", 0.6, 0.6, com), ("Rope Walk", "", 0.5, 0.55, dom), ("Chandlers", "", 0.4, 0.5, com),
+            ("Beacon Street", "", 0.5, 0.6, dom), ("Gull Terrace", "Rope Walk", 0.6, 0.45, dom),
+            ("Tide Mill", "Gull Terrace", 0.7, 0.4, com), ("Lantern Row 11", "Beacon Street", 0.5, 0.0, dom),
+        ]),
+        *saltern_f2,
+        *feeder("Marrow F1", "middle", "Marrow Bridge 11", AL_11, [
+            ("Bridge Foot", "Marrow Bridge 11", 0.8, 0.6, com), ("Tanner's Yard", "", 0.7, 0.5, ind), ("Alder Carr", "", 1.2, 0.35, dom),
+            ("Ford House", "Tanner's Yard", 0.9, 0.3, farm), ("Oxlow", "Alder Carr", 1.4, 0.4, dom), ("Upper Oxlow", "", 1.1, 0.25, farm),
+            ("Weir Cottages", "Alder Carr", 0.8, 0.2, dom), ("Moor End", "Upper Oxlow", 1.9, 0.2, farm),
+        ]),
+        *feeder("Marrow F2", "middle", "Marrow Bridge 11", CABLE_11, [
+            ("Market Square", "Marrow Bridge 11", 0.5, 0.9, com), ("Corn Exchange", "", 0.4, 0.8, com), ("Abbey Close", "", 0.5, 0.6, dom),
+            ("Station Road", "", 0.6, 0.7, dom), ("Dye Works", "Corn Exchange", 0.7, 1.1, ind), ("Park View", "Station Road", 0.5, 0.5, dom),
+        ]),
+        *feeder("Fennick F1", "north", "Fennick 11", AL_11, [
+            ("Fen Causeway", "Fennick 11", 0.9, 0.5, dom), ("Drove End", "", 1.3, 0.3, farm), ("Pump House", "", 1.1, 0.45, farm),
+            ("Black Drain", "Drove End", 1.5, 0.2, farm), ("Holm Fields", "Pump House", 1.6, 0.3, dom), ("Eel Bridge", "", 1.0, 0.25, farm),
+        ]),
+        *feeder("Fennick F2", "north", "Fennick 11", CABLE_11, [
+            ("Fennick Cross", "Fennick 11", 0.5, 0.8, com), ("School Lane", "", 0.4, 0.5, dom), ("Brewery", "", 0.5, 1.0, ind),
+            ("Orchard Way", "School Lane", 0.6, 0.5, dom), ("Priory", "Brewery", 0.7, 0.4, dom),
+        ]),
+        *feeder("Kesterby F1", "quillport", "Kesterby 11", HEAVY_11, [
+            ("Kester Gate", "Kesterby 11", 0.6, 1.2, com), ("Foundry", "", 0.6, 1.6, ind), ("North Parade", "", 0.5, 0.9, dom),
+            ("Infirmary", "North Parade", 0.5, 1.0, com), ("Hill Rise", "North Parade", 0.7, 0.7, dom), ("Observatory", "", 0.9, 0.3, com),
+        ]),
+        *feeder("Fennick F3", "north", "Fennick 11", AL_11, [
+            ("Gravel Pit", "Fennick 11", 0.8, 0.4, ind), ("Willow Bank", "", 1.1, 0.2, dom), ("Osier Beds", "", 0.9, 0.1, farm),
+            ("Lode End", "Willow Bank", 1.2, 0.15, farm), ("Turf Fen", "Osier Beds", 1.3, 0.15, farm),
+        ]),
+        *feeder("Marrow F3", "middle", "Marrow Bridge 11", AL_11, [
+            ("Lock Cottages", "Marrow Bridge 11", 0.9, 0.25, dom), ("Boat Yard", "", 0.8, 0.4, ind), ("Hay Meadow", "", 1.2, 0.12, farm),
+            ("Long Reach", "", 1.4, 0.2, dom), ("Swan Inn", "Boat Yard", 0.7, 0.15, com), ("Barley Hill", "Long Reach", 1.5, 0.18, farm),
+        ]),
+        *feeder("Kesterby F2", "quillport", "Kesterby 11", CABLE_11, [
+            ("South Parade", "Kesterby 11", 0.5, 1.0, dom), ("Linden Road", "", 0.6, 0.8, dom), ("Retail Park", "", 0.7, 1.4, com),
+            ("Bus Depot", "Linden Road", 0.5, 1.1, charge), ("Quarry", "Retail Park", 1.1, 0.9, ind),
+        ]),
+        *feeder("Harbour F1", "quillport", "Harbour 11", HEAVY_11, [
+            ("Fish Dock", "Harbour 11", 0.4, 0.7, com), ("Cold Store", "", 0.5, 1.9, ind), ("Ice House", "", 0.3, 0.6, ind),
+            ("Ferry Terminal", "Fish Dock", 0.6, 0.8, com), ("Shore Berth 1", "Ferry Terminal", 0.3, 1.2, charge),
+            ("Shore Berth 2", "Ferry Terminal", 0.4, 1.2, charge),
+        ]),
+        *feeder("Harbour F2", "quillport", "Harbour 11", CABLE_11, [
+            ("Customs House", "Harbour 11", 0.4, 0.9, com), ("Net Lofts", "", 0.4, 0.6, dom), ("Quay Flats", "", 0.4, 0.7, dom),
+            ("Sail Street", "", 0.5, 0.6, dom), ("Lifeboat", "Quay Flats", 0.5, 0.3, com), ("Mole", "Lifeboat", 0.6, 0.2, com),
+        ]),
+        # Normally open points between neighbouring feeders.
+        tie("Tie Moor End", "Moor End", "Peat Works"),
+        tie("Tie Tide Mill", "Tide Mill", "Park View"),
+        tie("Tie Sail Street", "Sail Street", "Quarry"),
+    ]  # fmt: skip
+
+
+def tie(ident: str, frm: str, to: str) -> Item:
+    return {"kind": "switch", "id": ident, "from_bus": frm, "to_bus": to, "device": "disconnector", "closed": False}
+
+
+def lantern_row() -> list[Item]:
+    """The 400 V street: a cable main, two overhead spurs, solar roofs and car chargers (balanced for now)."""
+    main, cable, spur = "Al 185 0.4 kV cable", "Al 95 0.4 kV cable", "Alloy 50 0.4 kV overhead"
+    sections = [
+        ("LR 1", "Lantern Row 0.4", 0.06, main, 0.022), ("LR 2", "LR 1", 0.05, main, 0.018),
+        ("LR 3", "LR 2", 0.05, cable, 0.016), ("LR 4", "LR 3", 0.05, cable, 0.014), ("LR 5", "LR 4", 0.05, cable, 0.012),
+        ("LR 6", "LR 5", 0.06, cable, 0.012), ("Lamp Court 1", "LR 2", 0.04, spur, 0.010),
+        ("Lamp Court 2", "Lamp Court 1", 0.04, spur, 0.008), ("Wick Yard 1", "LR 4", 0.05, spur, 0.009),
+        ("Wick Yard 2", "Wick Yard 1", 0.04, spur, 0.007),
+        ("Wick Yard 3", "Wick Yard 2", 0.03, spur, 0.005), ("LR 7", "LR 6", 0.04, cable, 0.008),
+    ]  # fmt: skip
+    items = [
+        bus("Lantern Row 0.4", 0.4, area="middle", conductors="ABCN"),
+        transformer("T-Lantern Row", ("Lantern Row 11", 11), ("Lantern Row 0.4", 0.4), 0.25),
+    ]
+    for number, (node, frm, km, type_, mw) in enumerate(sections, 1):
+        items += [
+            bus(node, 0.4, area="middle", conductors="ABCN"),
+            line(f"LR main-{number:02d}", frm, node, km, type_, conductors="ABCN"),
+            load(f"{node} homes", node, mw, "domestic", pf=0.97, customers=max(2, round(mw * 350)), conductors="ABCN"),
+        ]
+    solar = {"LR 3": 0.012, "LR 6": 0.016, "Wick Yard 2": 0.010}
+    chargers = {"LR 2": 0.014, "LR 5": 0.011, "Lamp Court 2": 0.007}
+    items += [generator(f"{b} solar", b, mw, "solar", rated_mva=mw, control="power_factor") for b, mw in solar.items()]
+    items += [load(f"{b} chargers", b, mw, "charging", pf=0.99) for b, mw in chargers.items()]
+    return items
+
+
+def rules() -> list[Item]:
+    def condition(ident: str, name: str, demand: float, classes: dict[str, float], energies: dict[str, float]) -> Item:
+        return {
+            "kind": "condition", "id": ident, "name": name, "demand_factor": demand, "class_factors": classes,
+            "energy_factors": energies,
+        }  # fmt: skip
+
+    def limits(ident: str, name: str, above: float, to: float, *values: float) -> Item:
+        keys = ("low_breach_pu", "low_watch_pu", "high_watch_pu", "high_breach_pu")
+        return {"kind": "voltage_limits", "id": ident, "name": name, "above_kv": above, "up_to_kv": to,
+                **dict(zip(keys, values, strict=True))}  # fmt: skip
+
+    return [
+        condition("winter-evening", "Winter evening", 1.0, {}, {"solar": 0.0, "wind": 0.35}),
+        condition("summer-noon", "Summer noon", 0.45, {"farming": 1.4, "charging": 0.5}, {"solar": 1.0, "wind": 0.3}),
+        condition("autumn-night", "Windy autumn night", 0.35, {"charging": 1.6}, {"solar": 0.0, "wind": 1.0}),
+        limits("limits-lv", "Low voltage", 0, 1, 0.90, 0.93, 1.08, 1.10),
+        limits("limits-mv", "Medium voltage", 1, 45, 0.94, 0.95, 1.05, 1.06),
+        limits("limits-hv", "High voltage", 45, 300, 0.90, 0.95, 1.08, 1.10),
+        {"kind": "settings", "id": "settings", "name": "Corvane Coast", "condition": "winter-evening"},
+    ]
+
+
+def items() -> list[Item]:
+    return [
+        *groups(),
+        *transmission(),
+        *town("Fennick", "north", "Ambry 33", 9, (-60, 760), 10, -2),
+        *town("Saltern", "middle", "Lowmere 33", 11, (-60, 1180), 12.5, -5),
+        *town("Marrow Bridge", "middle", "Lowmere 33", 8, (800, 760), 12.5, -4),
+        *town("Harbour", "quillport", "Quillport 33 A", 4, (1380, 760), 16, -1),
+        *town("Kesterby", "quillport", "Quillport 33 B", 5, (1420, 1180), 16, -1),
+        *feeders(),
+        *lantern_row(),
+        *rules(),
+    ]  # fmt: skip
+
+
+def network() -> Network:
+    """The whole region, laid out."""
+    net = Network.from_items(items())
+    net.apply(place(net))
+    return net
+
+
+if __name__ == "__main__":
+    from vastmesh.exchange import write_document
+
+    target = sys.argv[1] if len(sys.argv) > 1 else "corvane-coast.json"
+    with open(target, "wb") as file:
+        file.write(write_document(network(), TITLE))
+    print(f"written to {target}")
