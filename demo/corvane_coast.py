@@ -283,7 +283,7 @@ def items() -> list[Item]:
         *town("Saltern", "middle", "Lowmere 33", 11, (-60, 1180), 12.5, -5),
         *town("Marrow Bridge", "middle", "Lowmere 33", 8, (800, 760), 12.5, -4),
         *town("Harbour", "quillport", "Quillport 33 A", 4, (1380, 760), 16, -1),
-        *town("Kesterby", "quillport", "Quillport 33 B", 5, (1420, 1180), 16, -1),
+        *town("Kesterby", "quillport", "Quillport 33 B", 5, (1420, 1180), 16, -2),
         *feeders(),
         *lantern_row(),
         *rules(),

@@ -1,3 +1,11 @@
 """Vast Mesh: live network planning for transmission grids and distribution feeders."""
 
+import os
+import tempfile
+from pathlib import Path
+
 __version__ = "0.1.0"
+
+# Compiled kernels are kept beside the code; where that can't be written, in a folder of their own.
+if "NUMBA_CACHE_DIR" not in os.environ and not os.access(Path(__file__).parent, os.W_OK):
+    os.environ["NUMBA_CACHE_DIR"] = str(Path(tempfile.gettempdir()) / f"vast-mesh-kernels-{os.getuid()}")

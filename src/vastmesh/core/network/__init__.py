@@ -14,12 +14,12 @@ from .elements.transformer import Transformer
 from .fields import FieldSpec, FieldType, specs
 from .grow import SHOOTS, Grown, Shoot, first_bus, free_id, grow
 from .items import REGISTRY, Element, Item, Origin, make_item
-from .network import SETTINGS_ID, Applied, Network, dump_item, removal
+from .network import SETTINGS_ID, Applied, Network, dump_item, removal, with_rules
 
 __all__ = [
     "REGISTRY", "SETTINGS_ID", "SHOOTS", "Add", "Applied", "Area", "Bus", "Change", "Condition", "Element", "FieldSpec",
     "FieldType", "Generator", "Grown", "Item", "Line", "Load", "Network", "Origin", "Remove", "Settings", "Shoot", "Shunt",
     "Source", "Substation", "Switch", "Transformer", "Update", "VoltageLimits", "conflicts", "dump_item", "first_bus",
     "free_id", "grow", "make_item", "removal",
-    "specs", "touched_fields",
+    "specs", "touched_fields", "with_rules",
 ]  # fmt: skip

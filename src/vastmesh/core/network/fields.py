@@ -37,7 +37,7 @@ def quantity(
     ``typical``: when nothing is given the default stands in, and stays marked as typical.
     ``shown_as``: (unit, factor) for a more readable unit; shown value = stored value * factor.
     """
-    extra = {"label": label, "unit": unit, "required": required, "typical": typical}
+    extra: dict[str, Any] = {"label": label, "unit": unit, "required": required, "typical": typical}
     if shown_as:
         extra["shown_as"] = list(shown_as)
     return Field(
@@ -47,13 +47,13 @@ def quantity(
 
 def choice(label: str, meaning: str, *, default: Any = ..., typical: bool = False, group: str = "data") -> Any:
     """A text, a yes/no or one of several words."""
-    extra = {"label": label, "typical": typical, "group": group}
+    extra: dict[str, Any] = {"label": label, "typical": typical, "group": group}
     return Field(default=default, description=meaning, json_schema_extra=extra)
 
 
 def reference(label: str, meaning: str, *, to: str, default: Any = ..., terminal: bool = False) -> Any:
     """The id of another item; ``terminal`` when it is a bus to which the element is connected."""
-    extra = {"label": label, "ref": to, "terminal": terminal, "required": default is ...}
+    extra: dict[str, Any] = {"label": label, "ref": to, "terminal": terminal, "required": default is ...}
     return Field(default=default, description=meaning, json_schema_extra=extra)
 
 
@@ -149,8 +149,8 @@ def _spec(name: str, info: FieldInfo) -> FieldSpec:
         "meaning": info.description or "",
         "type": kind,
         "unit": extra.get("unit"),
-        "shown_unit": shown[0],  # type: ignore[index,call-overload]
-        "shown_factor": shown[1],  # type: ignore[index,call-overload]
+        "shown_unit": shown[0],  # type: ignore[index]
+        "shown_factor": shown[1],  # type: ignore[index]
         "choices": choices,
         "default": None if info.is_required() or info.default_factory else info.default,
         "required": bool(extra.get("required", False)),

@@ -233,6 +233,23 @@ def removal(network: Network, idents: Iterable[str]) -> list[Change]:
     return updates + [Remove(id=i) for i in doomed]
 
 
+def with_rules(network: Network) -> list[Change]:
+    """Changes that add the settings, condition and voltage limits a network is still without."""
+    changes: list[Change] = []
+    conditions = network.of(Condition)
+    if not conditions:
+        changes.append(Add(item={"kind": "condition", "id": "normal", "name": "Normal"}))
+    if not network.of(VoltageLimits):
+        changes.append(Add(item={"kind": "voltage_limits", "id": "voltage-limits", "name": "Voltage limits"}))
+    chosen = conditions[0].id if conditions else "normal"
+    if SETTINGS_ID not in network:
+        item = {"kind": "settings", "id": SETTINGS_ID, "name": "Network", "condition": chosen}
+        changes.append(Add(item=item))
+    elif network.settings.condition is None:
+        changes.append(Update(id=SETTINGS_ID, values={"condition": chosen}))
+    return changes
+
+
 def _target(change: Change) -> str:
     return str(change.item["id"]) if isinstance(change, Add) else change.id
 

@@ -27,7 +27,10 @@ class Ending(StrEnum):
 
 @dataclass(frozen=True)
 class Column:
-    """One column of a result table; ``digits`` is how many decimals mean something."""
+    """One column of a result table; ``digits`` is how many decimals mean something.
+
+    ``fixed``: it says what the row is and not how it came out, so it stays while only results change.
+    """
 
     name: str
     label: str
@@ -35,6 +38,7 @@ class Column:
     unit: str | None = None
     digits: int | None = None
     meaning: str = ""
+    fixed: bool = False
 
 
 @dataclass(frozen=True)

@@ -36,7 +36,7 @@ def jacobian_pattern(indptr: _I, indices: _I) -> tuple[_I, _I]:
     return ptr, rows
 
 
-@njit(cache=True)  # type: ignore[untyped-decorator]
+@njit(cache=True)
 def mismatch_and_jacobian(
     indptr: Any, indices: Any, g: Any, b: Any, theta: Any, v: Any, p0: Any, q0: Any, p1: Any, q1: Any, p2: Any,
     q2: Any, node_type: Any, f: Any, jac: Any, p: Any, q: Any,
@@ -109,7 +109,7 @@ def mismatch_and_jacobian(
     return worst
 
 
-@njit(cache=True)  # type: ignore[untyped-decorator]
+@njit(cache=True)
 def take_step(theta: Any, v: Any, step: Any, share: float) -> None:
     """Move angles and voltages by a share of the Newton step, in place."""
     for j in range(len(v)):
@@ -118,7 +118,7 @@ def take_step(theta: Any, v: Any, step: Any, share: float) -> None:
         v[j] *= np.exp(min(max(share * step[2 * j + 1], -1.0), 1.0))
 
 
-@njit(cache=True)  # type: ignore[untyped-decorator]
+@njit(cache=True)
 def spread_angles(indptr: Any, indices: Any, lead: Any, node_type: Any, angle: Any) -> None:
     """Give every node the angle it has at no load, walking outwards from the reference nodes.
 

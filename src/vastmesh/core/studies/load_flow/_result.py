@@ -137,13 +137,14 @@ class Reading:
         load = self.arrays.tables["load"]
         v = np.abs(self.v0[load["bus"]])
         mix = (1 - load["share_i"] - load["share_z"]) + load["share_i"] * v + load["share_z"] * v * v
-        return np.where(self.live[load["bus"]], (load["p"] + 1j * load["q"]) * mix, 0) * self.arrays.base_mva
+        power = np.where(self.live[load["bus"]], (load["p"] + 1j * load["q"]) * mix, 0j)
+        return np.asarray(power * self.arrays.base_mva)
 
     @cached_property
     def shunt_power(self) -> Complexes:
         """Power drawn by every shunt, MVA."""
         shunt = self.arrays.tables["shunt"]
-        return np.conj(shunt["y"]) * np.abs(self.v0[shunt["bus"]]) ** 2 * self.arrays.base_mva
+        return np.asarray(np.conj(shunt["y"]) * np.abs(self.v0[shunt["bus"]]) ** 2 * self.arrays.base_mva)
 
     @cached_property
     def machine_power(self) -> Complexes:
@@ -253,10 +254,10 @@ def ends_by_element(reading: Reading) -> Ends:
     """Two-port rows and switches brought onto one index: the position in ``element_id``."""
     arrays = reading.arrays
     count, amps = len(arrays.element_id), arrays.base_current_a()
+    blank_s, blank = np.full(count, np.nan + 0j), np.full(count, np.nan)
     ends = Ends(
-        *(np.full(count, np.nan + 0j) for _ in range(2)),
-        *(np.full(count, np.nan) for _ in range(4)),
-        np.zeros(count, np.bool_),
+        s_from=blank_s, s_to=blank_s.copy(), i_from=blank, i_to=blank.copy(), loading=blank.copy(),
+        drop_pct=blank.copy(), carries=np.zeros(count, np.bool_),
     )  # fmt: skip
     branch, switch, base = arrays.tables["branch"], arrays.tables["switch"], arrays.base_mva
     v = np.abs(reading.v0)
@@ -270,10 +271,10 @@ def ends_by_element(reading: Reading) -> Ends:
             i_t = np.where(v[to] > 0, np.abs(s_t) / base / v[to] * amps[to], 0.0)
             load = np.maximum(i_f / r_f, i_t / r_t) * 100
         load = np.where(np.isfinite(r_f), load, np.nan)
-        blank = ~on
+        dead = ~on
         for target, values in ((ends.s_from, s_f), (ends.s_to, s_t), (ends.i_from, i_f), (ends.i_to, i_t),
                                (ends.loading, load), (ends.drop_pct, (v[frm] - v[to]) * 100)):  # fmt: skip
-            target[element] = np.where(blank, np.nan, values)
+            target[element] = np.where(dead, np.nan, values)
         ends.carries[element] = on
 
     write(branch, *reading.branch_power, branch["rating_from_a"], branch["rating_to_a"], reading.live[branch["from"]])
@@ -310,10 +311,10 @@ def _bus_table(rows: Rows, reading: Reading) -> Table:
     return Table(
         "buses", "Buses",
         [
-            Column("id", "Id", rows.bus_column),
-            Column("name", "Name", rows.bus_names),
-            Column("nominal_kv", "Nominal", kv, KV, 1),
-            Column("area", "Area", rows.areas),
+            Column("id", "Id", rows.bus_column, fixed=True),
+            Column("name", "Name", rows.bus_names, fixed=True),
+            Column("nominal_kv", "Nominal", kv, KV, 1, fixed=True),
+            Column("area", "Area", rows.areas, fixed=True),
             Column("voltage_pu", "Voltage", np.abs(v), PU, 4, "Magnitude, per unit of the nominal voltage"),
             Column("voltage_kv", "Voltage", np.abs(v) * kv, KV, 2, "Line-to-line magnitude"),
             Column("angle_deg", "Angle", _wrapped_deg(v), DEG, 2, "Against the reference, vector groups included"),
@@ -346,11 +347,11 @@ def _branch_table(rows: Rows, ends: Ends) -> Table:
     return Table(
         "branches", "Branches",
         [
-            Column("id", "Id", rows.branch_ids),
-            Column("name", "Name", rows.branch_names),
-            Column("kind", "Kind", rows.branch_kinds),
-            Column("from_bus", "From", rows.branch_from),
-            Column("to_bus", "To", rows.branch_to),
+            Column("id", "Id", rows.branch_ids, fixed=True),
+            Column("name", "Name", rows.branch_names, fixed=True),
+            Column("kind", "Kind", rows.branch_kinds, fixed=True),
+            Column("from_bus", "From", rows.branch_from, fixed=True),
+            Column("to_bus", "To", rows.branch_to, fixed=True),
             Column("loading_pct", "Loading", _picked(ends.loading, at), PCT, 1, "Larger current of both ends over rating"),
             Column("from_active_power_mw", "P from", s_from.real, MW, 3, "Into the branch at its from (HV) end"),
             Column("from_reactive_power_mvar", "Q from", s_from.imag, MVAR, 3, "Into the branch at its from (HV) end"),
@@ -391,10 +392,10 @@ def _injection_table(rows: Rows, reading: Reading, arrays: NetArrays) -> Table:
     return Table(
         "injections", "Injections",
         [
-            Column("id", "Id", rows.injection_ids),
-            Column("name", "Name", rows.injection_names),
-            Column("kind", "Kind", rows.injection_kinds),
-            Column("bus", "Bus", rows.injection_bus),
+            Column("id", "Id", rows.injection_ids, fixed=True),
+            Column("name", "Name", rows.injection_names, fixed=True),
+            Column("kind", "Kind", rows.injection_kinds, fixed=True),
+            Column("bus", "Bus", rows.injection_bus, fixed=True),
             Column("active_power_mw", "P", s.real, MW, 3, "Delivered by sources and generators, drawn by loads and shunts"),
             Column("reactive_power_mvar", "Q", s.imag, MVAR, 3,
                    "Delivered by sources, generators and shunts, drawn by loads"),
@@ -452,7 +453,7 @@ def summarise(reading: Reading) -> dict[str, float | None]:
         "reactive_loss_mvar": loss.imag,
         "loss_pct": 100 * loss.real / generation.real if generation.real > 1e-9 else None,
         "shunt_mw": shunt.real,
-        "shunt_mvar": -shunt.imag,
+        "shunt_mvar": 0.0 - shunt.imag,
         "lowest_voltage_pu": float(volts.min()) if len(volts) else None,
         "highest_voltage_pu": float(volts.max()) if len(volts) else None,
         "live_buses": float(reading.live.sum()),

@@ -1,0 +1,68 @@
+"""The application: routes, errors, security, and the built front end."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+from fastapi import FastAPI, HTTPException
+from fastapi.responses import FileResponse, HTMLResponse, Response
+
+from .. import __version__
+from ..core.network import Network
+from ..core.studies.load_flow import run_load_flow
+from ..store import Store
+from . import _errors
+from ._routes import api
+from ._security import Guard
+from ._sessions import Sessions
+
+WEB = Path(__file__).parent.parent / "web"
+_NOT_BUILT = "<!doctype html><title>Vast Mesh</title><p>The interface has not been built. Run <code>make build</code>."
+
+
+def make_app(data: Path) -> FastAPI:
+    """The service on a folder of data."""
+
+    @asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        threading.Thread(target=_warm_up, daemon=True).start()
+        yield
+        app.state.sessions.store.close()
+
+    app = FastAPI(
+        title="Vast Mesh", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None,
+        openapi_url="/api/openapi.json",
+    )  # fmt: skip
+    app.state.sessions = Sessions(Store(data))
+    app.include_router(api)
+    _errors.install(app)
+    app.add_middleware(Guard)
+
+    @app.get("/{path:path}", include_in_schema=False)
+    def web(path: str) -> Response:
+        if path.startswith("api/"):
+            raise HTTPException(404, "There is no such address.")
+        file = (WEB / path).resolve()
+        if path and file.is_file() and WEB.resolve() in file.parents:
+            forever = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
+            return FileResponse(file, headers={"cache-control": forever})
+        index = WEB / "index.html"
+        if not index.is_file():
+            return HTMLResponse(_NOT_BUILT)
+        return FileResponse(index, headers={"cache-control": "no-cache"})
+
+    return app
+
+
+def _warm_up() -> None:
+    """Load the compiled kernels before somebody waits for them."""
+    network = Network.from_items([
+        {"kind": "bus", "id": "a", "nominal_kv": 11}, {"kind": "bus", "id": "b", "nominal_kv": 11},
+        {"kind": "source", "id": "s", "bus": "a"},
+        {"kind": "line", "id": "l", "from_bus": "a", "to_bus": "b", "length_km": 1, "r_ohm_per_km": 0.3,
+         "x_ohm_per_km": 0.3},
+    ])  # fmt: skip
+    run_load_flow(network)

@@ -1,0 +1,317 @@
+"""Open projects in memory: the network, its compiled load flow, and who listens to it."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..core.errors import FieldProblem, InvalidFields, VastMeshError
+from ..core.layout import COLUMN, ROW, free_spot, place
+from ..core.network import (
+    Applied,
+    Bus,
+    Change,
+    Condition,
+    Element,
+    Network,
+    Update,
+    conflicts,
+    dump_item,
+    grow,
+    removal,
+    touched_fields,
+)
+from ..core.studies.load_flow import LiveLoadFlow, LoadFlowResult
+from ..store import Entry, EntryKind, History, Store
+
+_MOST_OPEN = 8
+
+
+class RevisionConflict(VastMeshError):
+    """Two changes of one field: somebody else's came first."""
+
+    code = "conflict"
+
+    def __init__(self, revision: int, entries: list[Entry], fields: list[tuple[str, str]]) -> None:
+        super().__init__(revision, entries, fields)
+        self.revision, self.entries, self.fields = revision, entries, fields
+
+    def __str__(self) -> str:
+        few = ", ".join(i if f == "*" else f"{i}, {f}" for i, f in self.fields[:3])
+        return f"{few} has been changed meanwhile. Look at the newer value, then decide again."
+
+
+@dataclass(frozen=True)
+class Solved:
+    """A live result with how long it took and the token of its rows."""
+
+    revision: int
+    rows: str
+    solve_ms: float
+    result: LoadFlowResult
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a change did."""
+
+    revision: int
+    changed: list[dict[str, Any]]
+    removed: list[str]
+    order: list[str] | None
+    undo: str | None
+    redo: str | None
+    solved: Solved
+    select: str | None = None
+    merged: bool = False
+
+
+@dataclass
+class LiveSession:
+    """One open project. Every method takes the session's lock; the store is the truth."""
+
+    project_id: str
+    store: Store
+    network: Network
+    revision: int
+    history: History
+    lock: threading.RLock = field(default_factory=threading.RLock)
+
+    def __post_init__(self) -> None:
+        self._live = LiveLoadFlow(self.network)
+        self._token = secrets.token_hex(4)
+        self._rows = 0
+        self._listeners: list[tuple[asyncio.AbstractEventLoop, asyncio.Queue[int]]] = []
+        self._labels: dict[int, str] = {}
+
+    # Results
+
+    def solve(self, *, demand: float | None = None, generation: float | None = None) -> Solved:
+        """Solve as the network stands, or with other factors that are not kept."""
+        with self.lock:
+            condition = self.network.condition
+            factors = {"demand_factor": demand, "generation_factor": generation}
+            given = {k: v for k, v in factors.items() if v is not None}
+            if given:
+                condition = Condition.model_validate({**condition.model_dump(), **given})
+            started = time.perf_counter()
+            result = self._live.solve(condition)
+            took = (time.perf_counter() - started) * 1e3
+            return Solved(self.revision, f"{self._token}-{self._rows}", took, result)
+
+    def items(self) -> list[dict[str, Any]]:
+        with self.lock:
+            return self.network.to_items()
+
+    def words(self) -> tuple[str | None, str | None]:
+        """Labels of what would be undone and redone next."""
+        with self.lock:
+            return self._last_label(self.history.undoable), self._last_label(self.history.redoable)
+
+    def _last_label(self, stack: list[int]) -> str | None:
+        if not stack:
+            return None
+        revision = stack[-1]
+        if revision not in self._labels:
+            self._labels[revision] = self.store.entry(self.project_id, revision).label
+        return self._labels[revision]
+
+    # Changes
+
+    def change(self, base_revision: int, label: str, changes: list[Change], *, select: str | None = None) -> Outcome:
+        """Apply a group of changes made on a revision; later ones of others that touch other fields are kept.
+
+        Raises :class:`RevisionConflict` with what changed since, or a :class:`DataError`.
+        """
+        with self.lock:
+            merged = self._check_base(base_revision, changes)
+            return self._commit(label, changes, EntryKind.DO, None, select=select, merged=merged)
+
+    def grow(self, base_revision: int, bus: str, what: str) -> Outcome:
+        """Grow something at a bus; a new bus is put where there is room."""
+        with self.lock:
+            plan = grow(self.network, bus, what)
+            changes = list(plan.changes)
+            if plan.bus:
+                changes.append(self._spot(bus, plan.bus, what))
+            label = f"Grow {what} at {self.network[bus].name}"
+            return self.change(base_revision, label, changes, select=plan.select)
+
+    def remove(self, base_revision: int, ids: list[str]) -> Outcome:
+        """Remove items with everything that is connected to removed buses."""
+        with self.lock:
+            essential = [i for i in ids if i in (self.network.settings.id, self.network.condition.id)]
+            if essential:
+                text = "the settings and the condition in use stay; choose another condition first"
+                raise InvalidFields([FieldProblem(i, "id", i, text) for i in essential])
+            changes = removal(self.network, ids)
+            name = self.network[ids[0]].name
+            further = f" and {len(changes) - 1} more" if len(changes) > 1 else ""
+            return self.change(base_revision, f"Remove {name}{further}", changes)
+
+    def tidy(self, base_revision: int) -> Outcome:
+        """Lay the whole sheet out anew."""
+        with self.lock:
+            changes = place(self.network, anew=True)
+            if not changes:
+                raise InvalidFields([FieldProblem("sheet", "layout", "empty", "add a bus first")])
+            return self.change(base_revision, "Lay out the sheet anew", changes)
+
+    def undo(self) -> Outcome:
+        return self._step(self.history.undoable, EntryKind.UNDO, "undo")
+
+    def redo(self) -> Outcome:
+        return self._step(self.history.redoable, EntryKind.REDO, "redo")
+
+    def _step(self, stack: list[int], kind: EntryKind, word: str) -> Outcome:
+        with self.lock:
+            if not stack:
+                raise InvalidFields([FieldProblem("project", word, "nothing", f"there is nothing to {word}")])
+            entry = self.store.entry(self.project_id, stack[-1])
+            changes = entry.inverse if kind is EntryKind.UNDO else entry.changes
+            return self._commit(f"{word.capitalize()}: {entry.label}", changes, kind, entry.revision)
+
+    def _spot(self, near: str, new: str, what: str) -> Change:
+        bus = self.network[near]
+        assert isinstance(bus, Bus)
+        x, y = bus.x or 0.0, bus.y or 0.0
+        if what == "transformer":
+            at = free_spot(self.network, x, y, [(0, 1.4 * ROW), (COLUMN, 1.4 * ROW), (-COLUMN, 1.4 * ROW)])
+            return Update(id=new, values={"x": at[0], "y": at[1], "bar": 80.0})
+        if bus.upright:
+            ways = [(COLUMN, 0.0), (COLUMN, -ROW), (COLUMN, ROW), (2 * COLUMN, 0.0), (COLUMN, 2 * ROW)]
+        else:
+            half = (bus.bar or 0.0) / 2
+            ways = [(half + COLUMN / 2, ROW), (half + COLUMN / 2, 2 * ROW), (-half - COLUMN / 2, ROW), (0.0, ROW)]
+        at = free_spot(self.network, x, y, ways)
+        return Update(id=new, values={"x": at[0], "y": at[1], "bar": 36.0, "upright": True})
+
+    def _check_base(self, base: int, changes: list[Change]) -> bool:
+        """Whether others' later changes had to be merged with. Raises on a conflict."""
+        if base > self.revision:
+            allowed = f"the project stands at revision {self.revision}; open it again"
+            raise InvalidFields([FieldProblem("project", "base_revision", base, allowed)])
+        if base == self.revision:
+            return False
+        entries = self.store.since(self.project_id, base)
+        theirs = [c for e in entries for c in e.changes]
+        if both := conflicts(changes, theirs):
+            raise RevisionConflict(self.revision, entries, sorted(both))
+        return True
+
+    def _commit(
+        self, label: str, changes: list[Change], kind: EntryKind, target: int | None, *, select: str | None = None,
+        merged: bool = False,
+    ) -> Outcome:  # fmt: skip
+        idents = {i for c in changes for i, _ in touched_fields(c)}
+        previous = {i: e for i in idents if isinstance(e := self.network.items.get(i), Element)}
+        before = list(self.network.items) if any(c.op == "add" and c.before for c in changes) else None
+        applied = self.network.apply(changes)
+        placed = place(self.network) if self._unplaced(applied.changed) else []
+        if placed:
+            changes = [*changes, *placed]
+            further = self.network.apply(placed)
+            applied = _joined(applied, further, self.network)
+        try:
+            entry = self.store.append(
+                self.project_id, self.revision, label, changes, applied.inverse, kind=kind, target=target
+            )
+        except BaseException:
+            self.network.apply(applied.inverse)
+            raise
+        self.revision = entry.revision
+        self.history.follow(kind, entry.revision, target)
+        self._labels[entry.revision] = entry.label
+        self._live.changed([*applied.changed, *applied.removed], previous)
+        self._rows += 1
+        if self.store.wants_snapshot(self.revision):
+            self.store.write_snapshot(self.project_id, self.revision, self.network)
+        solved = self.solve()
+        self._tell()
+        undo, redo = self.words()
+        return Outcome(
+            self.revision, [dump_item(self.network[i]) for i in applied.changed], applied.removed,
+            list(self.network.items) if before is not None else None, undo, redo, solved, select, merged,
+        )  # fmt: skip
+
+    def _unplaced(self, idents: Iterable[str]) -> bool:
+        items = (self.network.items[i] for i in idents)
+        return any(isinstance(i, Bus) and (i.x is None or i.y is None) for i in items)
+
+    def since(self, revision: int) -> Outcome:
+        """What changed after a revision: for a second tab that fell behind."""
+        with self.lock:
+            entries = self.store.since(self.project_id, revision)
+            idents = dict.fromkeys(i for e in entries for c in e.changes for i, _ in touched_fields(c))
+            undo, redo = self.words()
+            return Outcome(
+                self.revision, [dump_item(self.network[i]) for i in idents if i in self.network],
+                [i for i in idents if i not in self.network], list(self.network.items), undo, redo, self.solve(),
+            )  # fmt: skip
+
+    # Listeners
+
+    def listen(self) -> asyncio.Queue[int]:
+        """A queue that gets the number of every new revision, for the event loop that asks."""
+        queue: asyncio.Queue[int] = asyncio.Queue(maxsize=1000)
+        with self.lock:
+            self._listeners.append((asyncio.get_running_loop(), queue))
+        return queue
+
+    def forget(self, queue: asyncio.Queue[int]) -> None:
+        with self.lock:
+            self._listeners = [(loop, q) for loop, q in self._listeners if q is not queue]
+
+    def _tell(self) -> None:
+        for loop, queue in self._listeners:
+            if not loop.is_closed():
+                loop.call_soon_threadsafe(_put, queue, self.revision)
+
+    @property
+    def watched(self) -> bool:
+        return bool(self._listeners)
+
+
+def _put(queue: asyncio.Queue[int], revision: int) -> None:
+    if not queue.full():
+        queue.put_nowait(revision)
+
+
+def _joined(first: Applied, second: Applied, network: Network) -> Applied:
+    changed = dict.fromkeys([*first.changed, *second.changed])
+    return Applied([*second.inverse, *first.inverse], [i for i in changed if i in network], first.removed)
+
+
+class Sessions:
+    """Open sessions by project; the least used unwatched ones are closed when there are many."""
+
+    def __init__(self, store: Store) -> None:
+        self.store = store
+        self._open: OrderedDict[str, LiveSession] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def get(self, project_id: str) -> LiveSession:
+        """The session of a project, opened when need be. Raises :class:`UnknownProject`."""
+        with self._lock:
+            self.store.project(project_id)
+            session = self._open.get(project_id)
+            if session is None:
+                network, revision, history = self.store.load(project_id)
+                session = LiveSession(project_id, self.store, network, revision, history)
+                self._open[project_id] = session
+            self._open.move_to_end(project_id)
+            for other in [i for i, s in self._open.items() if i != project_id and not s.watched]:
+                if len(self._open) <= _MOST_OPEN:
+                    break
+                del self._open[other]
+            return session
+
+    def close(self, project_id: str) -> None:
+        with self._lock:
+            self._open.pop(project_id, None)

@@ -1,0 +1,244 @@
+"""The store: every acknowledged change is on disk before it is acknowledged."""
+
+from __future__ import annotations
+
+import secrets
+import sqlite3
+import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import orjson
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import Engine, create_engine, delete, event, select
+from sqlalchemy.orm import Session
+
+from ..core.network import Change, Network
+from ._errors import ProjectGone, StaleRevision, UnknownProject
+from ._journal import Entry, EntryKind, History, decode, encode
+from ._tables import JournalRow, ProjectRow, SnapshotRow
+
+FILE_NAME = "vast-mesh.sqlite"
+_SNAPSHOT_EVERY = 100
+_SNAPSHOTS_KEPT = 3
+
+
+@dataclass(frozen=True)
+class ProjectInfo:
+    id: str
+    name: str
+    created_at: str
+    modified_at: str
+    removed_at: str | None
+    revision: int
+
+
+class Store:
+    """Projects in one SQLite file in a folder. Safe for use by several threads."""
+
+    def __init__(self, folder: Path) -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+        self.path = folder / FILE_NAME
+        self._engine = _engine(self.path)
+        migrate(self._engine)
+
+    def close(self) -> None:
+        self._engine.dispose()
+
+    @contextmanager
+    def _writing(self) -> Iterator[Session]:
+        """One transaction that holds the write lock from its start and is on disk when it ends."""
+        with Session(self._engine) as session:
+            session.connection().exec_driver_sql("BEGIN IMMEDIATE")
+            yield session
+            session.commit()
+
+    def projects(self, *, removed: bool = False) -> list[ProjectInfo]:
+        """Projects, the last changed first; the removed ones when asked for."""
+        wanted = ProjectRow.removed_at.is_not(None) if removed else ProjectRow.removed_at.is_(None)
+        with Session(self._engine) as session:
+            rows = session.scalars(select(ProjectRow).where(wanted).order_by(ProjectRow.modified_at.desc()))
+            return [_info(r) for r in rows]
+
+    def project(self, project_id: str) -> ProjectInfo:
+        """Raises :class:`UnknownProject`, or :class:`ProjectGone` when it has been removed."""
+        with Session(self._engine) as session:
+            return _info(_row(session, project_id))
+
+    def create(self, name: str, network: Network) -> ProjectInfo:
+        """A new project that starts from a network, at revision 0."""
+        with self._writing() as session:
+            row = ProjectRow(
+                id=secrets.token_hex(6), name=_fit(name), created_at=_now(), modified_at=_now(), revision=0
+            )
+            session.add(row)
+            session.flush()
+            session.add(_snapshot(row.id, 0, network))
+            return _info(row)
+
+    def rename(self, project_id: str, name: str) -> ProjectInfo:
+        with self._writing() as session:
+            row = _row(session, project_id)
+            row.name, row.modified_at = _fit(name), _now()
+            return _info(row)
+
+    def remove(self, project_id: str) -> None:
+        """Put a project among the removed ones; :meth:`restore` brings it back."""
+        with self._writing() as session:
+            _row(session, project_id).removed_at = _now()
+
+    def restore(self, project_id: str) -> ProjectInfo:
+        with self._writing() as session:
+            row = session.get(ProjectRow, project_id)
+            if row is None:
+                raise UnknownProject(project_id)
+            row.removed_at = None
+            return _info(row)
+
+    def load(self, project_id: str) -> tuple[Network, int, History]:
+        """The network as it stands, its revision, and what can be undone and redone."""
+        with Session(self._engine) as session:
+            row = _row(session, project_id)
+            newest = session.scalars(
+                select(SnapshotRow).where(SnapshotRow.project_id == project_id).order_by(SnapshotRow.revision.desc())
+            ).first()
+            assert newest is not None, "every project starts with a snapshot"
+            network = Network.from_items(orjson.loads(zlib.decompress(newest.items)))
+            later = session.scalars(
+                select(JournalRow)
+                .where(JournalRow.project_id == project_id, JournalRow.revision > newest.revision)
+                .order_by(JournalRow.revision)
+            )
+            for entry in later:
+                network.apply(decode(entry.changes))
+            kinds = session.execute(
+                select(JournalRow.kind, JournalRow.revision, JournalRow.target)
+                .where(JournalRow.project_id == project_id)
+                .order_by(JournalRow.revision)
+            )
+            return network, row.revision, History.of(kinds.tuples())
+
+    def append(
+        self, project_id: str, expected: int, label: str, changes: list[Change], inverse: list[Change],
+        *, kind: EntryKind = EntryKind.DO, target: int | None = None,
+    ) -> Entry:  # fmt: skip
+        """Write one entry; it is on disk when this returns. Raises :class:`StaleRevision`."""
+        with self._writing() as session:
+            row = _row(session, project_id)
+            if row.revision != expected:
+                raise StaleRevision(expected, row.revision)
+            entry = Entry(expected + 1, _now(), label[:200], kind, target, changes, inverse)
+            session.add(
+                JournalRow(
+                    project_id=project_id, revision=entry.revision, at=entry.at, label=entry.label, kind=kind.value,
+                    target=target, changes=encode(changes), inverse=encode(inverse),
+                )
+            )  # fmt: skip
+            row.revision, row.modified_at = entry.revision, entry.at
+            return entry
+
+    def wants_snapshot(self, revision: int) -> bool:
+        return revision % _SNAPSHOT_EVERY == 0
+
+    def write_snapshot(self, project_id: str, revision: int, network: Network) -> None:
+        """Keep the whole network at a revision, so that opening need not replay everything."""
+        with self._writing() as session:
+            session.merge(_snapshot(project_id, revision, network))
+            session.flush()
+            kept = session.scalars(
+                select(SnapshotRow.revision)
+                .where(SnapshotRow.project_id == project_id)
+                .order_by(SnapshotRow.revision.desc())
+                .limit(_SNAPSHOTS_KEPT)
+            ).all()
+            old = (
+                SnapshotRow.project_id == project_id, SnapshotRow.revision > 0, SnapshotRow.revision.not_in(kept)
+            )  # fmt: skip
+            session.execute(delete(SnapshotRow).where(*old))
+
+    def entry(self, project_id: str, revision: int) -> Entry:
+        with Session(self._engine) as session:
+            row = session.get(JournalRow, (project_id, revision))
+            if row is None:
+                raise UnknownProject(project_id)
+            return _entry(row)
+
+    def since(self, project_id: str, revision: int) -> list[Entry]:
+        """Journal entries after a revision, the oldest first."""
+        with Session(self._engine) as session:
+            rows = session.scalars(
+                select(JournalRow)
+                .where(JournalRow.project_id == project_id, JournalRow.revision > revision)
+                .order_by(JournalRow.revision)
+            )
+            return [_entry(r) for r in rows]
+
+    def copy(self, project_id: str, name: str) -> ProjectInfo:
+        """A new project with the network as it stands; its journal starts afresh."""
+        network, _, _ = self.load(project_id)
+        return self.create(name, network)
+
+    def backup(self, target: Path) -> None:
+        """Write a consistent copy of everything to one file, also while in use."""
+        with sqlite3.connect(self.path) as source, sqlite3.connect(target) as copy:
+            source.backup(copy)
+
+
+def _engine(path: Path) -> Engine:
+    engine = create_engine(f"sqlite:///{path}", connect_args={"check_same_thread": False, "timeout": 30})
+
+    @event.listens_for(engine, "connect")
+    def _prepare(connection: Any, record: Any) -> None:
+        connection.isolation_level = None  # transactions begin where we say so
+        cursor = connection.cursor()
+        for pragma in ("journal_mode=WAL", "foreign_keys=ON", "synchronous=FULL"):
+            cursor.execute(f"PRAGMA {pragma}")
+        cursor.close()
+
+    return engine
+
+
+def migrate(engine: Engine, revision: str = "head") -> None:
+    """Bring the schema of a database up to a revision."""
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    with engine.connect() as connection:
+        connection.exec_driver_sql("BEGIN IMMEDIATE")  # a migration happens whole or not at all
+        config.attributes["connection"] = connection
+        command.upgrade(config, revision)
+
+
+def _row(session: Session, project_id: str) -> ProjectRow:
+    row = session.get(ProjectRow, project_id)
+    if row is None:
+        raise UnknownProject(project_id)
+    if row.removed_at:
+        raise ProjectGone(project_id)
+    return row
+
+
+def _info(row: ProjectRow) -> ProjectInfo:
+    return ProjectInfo(row.id, row.name, row.created_at, row.modified_at, row.removed_at, row.revision)
+
+
+def _entry(row: JournalRow) -> Entry:
+    kind = EntryKind(row.kind)
+    return Entry(row.revision, row.at, row.label, kind, row.target, decode(row.changes), decode(row.inverse))
+
+
+def _snapshot(project_id: str, revision: int, network: Network) -> SnapshotRow:
+    data = zlib.compress(orjson.dumps(network.to_items()), 3)
+    return SnapshotRow(project_id=project_id, revision=revision, items=data)
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+def _fit(name: str) -> str:
+    return " ".join(name.split())[:120] or "Network"

@@ -1,0 +1,49 @@
+"""SQLAlchemy tables. The newest migration and this module describe the same schema; a test compares them."""
+
+from __future__ import annotations
+
+from sqlalchemy import ForeignKey, Index, Integer, LargeBinary, String
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+class Base(DeclarativeBase):
+    pass
+
+
+class ProjectRow(Base):
+    """A project and the revision it stands at. Times are ISO 8601 in UTC."""
+
+    __tablename__ = "project"
+
+    id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    name: Mapped[str] = mapped_column(String(120))
+    created_at: Mapped[str] = mapped_column(String(32))
+    modified_at: Mapped[str] = mapped_column(String(32))
+    removed_at: Mapped[str | None] = mapped_column(String(32))
+    revision: Mapped[int] = mapped_column(Integer)
+
+
+class JournalRow(Base):
+    """One group of changes, applied as one. ``changes`` and ``inverse`` are JSON lists of changes."""
+
+    __tablename__ = "journal"
+
+    project_id: Mapped[str] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    revision: Mapped[int] = mapped_column(Integer, primary_key=True)
+    at: Mapped[str] = mapped_column(String(32))
+    label: Mapped[str] = mapped_column(String(200))
+    kind: Mapped[str] = mapped_column(String(8))
+    target: Mapped[int | None] = mapped_column(Integer)
+    changes: Mapped[bytes] = mapped_column(LargeBinary)
+    inverse: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class SnapshotRow(Base):
+    """A whole network at a revision: zlib-compressed JSON list of items."""
+
+    __tablename__ = "snapshot"
+    __table_args__ = (Index("snapshot_by_project", "project_id", "revision"),)
+
+    project_id: Mapped[str] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    revision: Mapped[int] = mapped_column(Integer, primary_key=True)
+    items: Mapped[bytes] = mapped_column(LargeBinary)
