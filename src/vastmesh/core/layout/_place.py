@@ -11,7 +11,7 @@ from ..network import Bus, Change, Network, Switch, Transformer, Update
 from ._mesh import mesh_positions
 from ._tree import Block, Tree, lay_out
 
-COLUMN, ROW = 90.0, 90.0  # sheet units between neighbouring nodes of a feeder, and between its rows
+COLUMN, ROW = 90.0, 100.0  # sheet units between neighbouring nodes of a feeder, and between its rows
 _EDGE = 300.0  # sheet units for one edge of a meshed part
 _CLEAR = 70.0
 
@@ -151,12 +151,18 @@ class _Placing:
 
     def _spread(self, root: int, block: Block) -> None:
         x0, y0 = self.position[root]
-        bar = self.buses[root].bar or 0.0
-        x0 -= max(bar / 2 - COLUMN / 2, 0) if root in self.kept else 0
+        # Feeders begin clear of the bar's right end, so that their drops stand under it.
+        x0 += max(self._bar(root) / 2 - COLUMN / 2, 0) if root in self.bars or root in self.kept else 0
         for node, (column, row) in block.place.items():
             if node != root:
                 self.position[node] = (x0 + column * COLUMN, y0 + row * ROW)
         self.bars |= block.bars
+
+    def _bar(self, i: int) -> float:
+        """Length of a station's bar: as drawn, or with room for its branches."""
+        if i in self.kept:
+            return self.buses[i].bar or 36.0
+        return min(60.0 + 40.0 * max(len(self.neighbours[i]) - 1, 1), 300.0)
 
     def _changes(self) -> list[Change]:
         changes: list[Change] = []
@@ -165,7 +171,7 @@ class _Placing:
                 continue
             x, y = self.position[i]
             station = i in self.bars
-            bar = min(60.0 + 40.0 * max(len(self.neighbours[i]) - 1, 1), 300.0) if station else 36.0
+            bar = self._bar(i) if station else 36.0
             changes.append(Update(id=bus.id, values={"x": x, "y": y, "bar": bar, "upright": not station}))
         return changes
 

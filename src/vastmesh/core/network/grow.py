@@ -51,6 +51,15 @@ def grow(network: Network, bus_id: str, what: str) -> Grown:
 
 
 def free_id(network: Network, stem: str) -> str:
+    """The stem itself, or the first of "stem (2)", "stem (3)" ... that is not taken."""
+    number, found = 1, stem
+    while found in network:
+        number += 1
+        found = f"{stem} ({number})"
+    return found
+
+
+def next_id(network: Network, stem: str) -> str:
     """The first of "stem 1", "stem 2" ... that is not taken, counting on from a number at its end."""
     head = stem.rstrip("0123456789")
     number = int(stem[len(head) :] or 0) if head != stem else 0
@@ -67,7 +76,7 @@ def _typical(values: dict[str, Any]) -> dict[str, Any]:
 
 
 def _new_bus(network: Network, near: Bus, kv: float | None, stem: str) -> dict[str, Any]:
-    ident = free_id(network, stem)
+    ident = next_id(network, stem)
     same = {f: v for f in ("area",) if (v := getattr(near, f))}
     if kv == near.nominal_kv and near.substation is None:
         same |= {"conductors": near.conductors}
@@ -85,7 +94,7 @@ def _load(network: Network, bus: Bus) -> list[dict[str, Any]]:
 
 def _generator(network: Network, bus: Bus) -> list[dict[str, Any]]:
     size = {0.4: 0.01, 11.0: 1.0, 33.0: 10.0}.get(_level(bus), 50.0)
-    values = {"active_power_mw": size, "rated_mva": round(size * 1.1, 4), "energy": "solar", "control": "power_factor",
+    values = {"active_power_mw": size, "rated_mva": round(size * 1.1, 4), "control": "power_factor",
               "power_factor": 1.0}  # fmt: skip
     return _at_bus(network, bus, "generator", f"Gen {bus.name}", values)
 
@@ -153,6 +162,6 @@ SHOOTS = {
 
 def first_bus(network: Network, kv: float = 33.0) -> list[Change]:
     """What an empty network starts from: a bus with a source."""
-    bus = Bus(id=free_id(network, "Bus"), name="Supply point", nominal_kv=kv)
+    bus = Bus(id=next_id(network, "Bus"), name="Supply point", nominal_kv=kv)
     items = [bus.model_dump(mode="json", exclude_none=True), *_source(network, bus)]
     return [Add(item=i) for i in items]

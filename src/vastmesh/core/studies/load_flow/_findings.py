@@ -35,13 +35,15 @@ def _voltage(network: Network, rows: Rows, table: Table) -> list[Finding]:
             soft = limits.low_watch_pu if below else limits.high_watch_pu
             breach = value < hard if below else value > hard
             limit = hard if breach else soft
-            word = "allowed" if breach else "watch"
+            word = f"{'at least' if below else 'at most'} {limit:.3f} p.u. allowed"
+            if not breach:
+                word = f"watched {'below' if below else 'above'} {limit:.3f} p.u."
             found.append(
                 Finding(
                     element=rows.bus_column[i], kind="bus", quantity="voltage_pu", value=value, unit="p.u.",
                     limit=limit, limit_name=limits.name, severity=Severity.BREACH if breach else Severity.WATCH,
                     direction="below" if below else "above", excess=abs(value - limit) / limit,
-                    text=f"{value * nominal[i]:.4g} kV of {nominal[i]:g} kV; {limit:.3f} {word}",
+                    text=f"{value * nominal[i]:.4g} kV of {nominal[i]:g} kV; {word}",
                 )
             )  # fmt: skip
     return found
@@ -62,8 +64,8 @@ def _loading(network: Network, rows: Rows, table: Table) -> list[Finding]:
                 element=rows.branch_ids[i], kind=rows.branch_kinds[i], quantity="loading_pct", value=value, unit="%",
                 limit=limit, limit_name="Loading", severity=Severity.BREACH if breach else Severity.WATCH,
                 direction="above", excess=(value - limit) / 100,
-                text=f"{max(i_from[i], i_to[i]):.4g} A, {abs(p[i]):.3g} MW; {limit:g} % "
-                + ("allowed" if breach else "watch"),
+                text=f"{max(i_from[i], i_to[i]):.4g} A, {abs(p[i]):.3g} MW; "
+                + (f"at most {limit:g} % allowed" if breach else f"watched above {limit:g} %"),
             )
         )  # fmt: skip
     return found

@@ -1,0 +1,121 @@
+/** The bench: everything about one open project on one screen. */
+import { useState } from 'react'
+import styled from 'styled-components'
+import type { Imported } from '../api/client'
+import { IconButton, Kbd, Plain } from '../design/controls'
+import { Icon } from '../design/Icon'
+import { usePalette, useThemeChoice } from '../design/theme'
+import { type OpenOverlay, Palette } from '../features/palette/Palette'
+import { ProjectMenu } from '../features/projects/ProjectMenu'
+import { Card } from './card/Card'
+import { ConditionBar } from './conditions/ConditionBar'
+import { redo, undo } from './session'
+import { Sheet } from './sheet/Sheet'
+import { Shelf } from './shelf/Shelf'
+import { dismiss, useBench } from './store'
+
+const Frame = styled.div<{ $card: boolean; $shelf: boolean }>`
+  display: grid; height: 100%; grid-template-columns: minmax(0, 1fr) ${(p) => (p.$card ? '306px' : '0')};
+  grid-template-rows: 44px auto minmax(0, 1fr) ${(p) => (p.$shelf ? '210px' : '35px')};
+  > header, > .condition { grid-column: 1 / -1; }
+  > .card { grid-column: 2; grid-row: 3 / 5; min-height: 0; display: ${(p) => (p.$card ? 'grid' : 'none')}; }
+  > .sheet { grid-column: 1; grid-row: 3; min-height: 0; position: relative; }
+  > .shelf { grid-column: 1; grid-row: 4; min-height: 0; }
+`
+const Top = styled.header`
+  display: flex; align-items: center; gap: 6px; padding: 0 12px 0 16px; background: ${(p) => p.theme.paper};
+  border-bottom: 1px solid ${(p) => p.theme.rule};
+  h1 { font-size: 15px; font-weight: 600; margin-right: 10px; white-space: nowrap; }
+  .space { flex: 1; }
+`
+const Find = styled(Plain)`
+  width: 210px; justify-content: space-between; border: 1px solid ${(p) => p.theme.rule}; background: ${(p) => p.theme.panel};
+  color: ${(p) => p.theme.quiet};
+`
+const Notices = styled.div`position: fixed; left: 16px; bottom: 16px; display: flex; flex-direction: column; gap: 8px; z-index: 40; max-width: 520px;`
+const Toast = styled.div<{ $problem: boolean }>`
+  display: flex; gap: 10px; align-items: flex-start; padding: 9px 10px 9px 14px; border-radius: 6px; background: ${(p) => p.theme.panel};
+  border: 1px solid ${(p) => (p.$problem ? p.theme.breach : p.theme.rule)}; box-shadow: 0 4px 18px rgb(0 0 0 / 0.16);
+  border-left-width: 4px;
+`
+
+interface Props {
+  readonly onOpen: (id: string) => void
+  readonly onProjects: () => void
+  readonly onImported: (imported: Imported) => void
+}
+
+export function Bench(props: Props) {
+  const [overlay, setOverlay] = useState<OpenOverlay>('none')
+  const { cardOpen, shelfOpen, undoLabel, redoLabel, result, failed, project } = useBench()
+  const dark = usePalette().name === 'dark'
+  const setChoice = useThemeChoice((s) => s.setChoice)
+  const toggleCard = () => useBench.setState({ cardOpen: !cardOpen })
+  return (
+    <Frame $card={cardOpen} $shelf={shelfOpen} data-ready={project && (result || failed) ? 'yes' : 'no'}>
+      <Top>
+        <h1>Vast Mesh</h1>
+        <ProjectMenu {...props} />
+        <IconButton
+          icon="undo"
+          label={undoLabel ? `Undo: ${undoLabel}` : 'Nothing to undo'}
+          keys="Ctrl+Z"
+          isDisabled={!undoLabel}
+          onPress={() => void undo()}
+        />
+        <IconButton
+          icon="redo"
+          label={redoLabel ? `Redo: ${redoLabel}` : 'Nothing to redo'}
+          keys="Ctrl+Shift+Z"
+          isDisabled={!redoLabel}
+          onPress={() => void redo()}
+        />
+        <span className="space" />
+        <Find onPress={() => setOverlay('find')}>
+          Find anything <Kbd>/</Kbd>
+        </Find>
+        <IconButton icon="palette" label="All commands" keys="Ctrl+K" onPress={() => setOverlay('palette')} />
+        <IconButton
+          icon={dark ? 'sun' : 'moon'}
+          label={dark ? 'Light theme' : 'Dark theme'}
+          onPress={() => setChoice(dark ? 'light' : 'dark')}
+        />
+        <Plain
+          aria-label={cardOpen ? 'Fold the card' : 'Unfold the card'}
+          onPress={toggleCard}
+          style={{ width: 28, padding: 0, justifyContent: 'center' }}
+        >
+          <span style={{ display: 'flex', transform: cardOpen ? undefined : 'rotate(180deg)' }}>
+            <Icon name="right" />
+          </span>
+        </Plain>
+      </Top>
+      <div className="condition">
+        <ConditionBar />
+      </div>
+      <main className="sheet">
+        <Sheet />
+      </main>
+      <div className="card">{cardOpen && <Card />}</div>
+      <div className="shelf">
+        <Shelf />
+      </div>
+      <Palette open={overlay} setOpen={setOverlay} onProjects={props.onProjects} />
+      <NoticeList />
+    </Frame>
+  )
+}
+
+function NoticeList() {
+  const notices = useBench((s) => s.notices)
+  return (
+    <Notices aria-live="polite">
+      {notices.map((n) => (
+        <Toast key={n.id} $problem={n.tone === 'problem'} role={n.tone === 'problem' ? 'alert' : 'status'}>
+          <span>{n.text}</span>
+          <IconButton icon="close" label="Dismiss" onPress={() => dismiss(n.id)} />
+        </Toast>
+      ))}
+    </Notices>
+  )
+}

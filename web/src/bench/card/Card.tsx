@@ -1,0 +1,113 @@
+/** The card about the selected element: its data, edited in place, and its results. */
+import { useQuery } from '@tanstack/react-query'
+import { TabPanel, Tabs } from 'react-aria-components'
+import styled from 'styled-components'
+import { vocabularyQuery } from '../../api/queries'
+import { IconButton, Tab, TabList } from '../../design/controls'
+import { fixed } from '../../design/format'
+import { Mark } from '../../design/Icon'
+import { busesOf, type Item } from '../model'
+import { remove } from '../session'
+import { select, useBench, useItem } from '../store'
+import { DataForm } from './DataForm'
+import { Overview } from './Overview'
+import { Results } from './Results'
+
+const Panel = styled.aside`
+  background: ${(p) => p.theme.paper}; border-left: 1px solid ${(p) => p.theme.rule}; overflow-y: auto; padding: 12px 16px 24px;
+  min-height: 0;
+`
+const Head = styled.header`
+  display: flex; gap: 6px; align-items: flex-start; justify-content: space-between;
+  h2 { font-size: 16px; font-weight: 600; line-height: 1.25; overflow-wrap: anywhere; }
+  p { color: ${(p) => p.theme.quiet}; }
+  div:last-child { display: flex; flex: none; margin: -3px -8px 0 0; }
+`
+const Bar = styled.div`border-bottom: 1px solid ${(p) => p.theme.rule}; margin: 8px 0 10px;`
+const Alert = styled.div<{ $breach: boolean }>`
+  display: flex; gap: 8px; padding: 7px 10px; margin-bottom: 8px; background: ${(p) => p.theme.panel};
+  border-left: 3px solid ${(p) => (p.$breach ? p.theme.breach : p.theme.watch)};
+  b, svg { color: ${(p) => (p.$breach ? p.theme.breach : p.theme.watch)}; font-weight: 500; flex: none; }
+  svg { margin-top: 2px; }
+`
+
+export function Card() {
+  const id = useBench((s) => s.selected)
+  const item = useItem(id)
+  return <Panel aria-label="Card">{item ? <About item={item} /> : <Overview />}</Panel>
+}
+
+function About({ item }: { item: Item }) {
+  const kind = useQuery(vocabularyQuery).data?.kinds.find((k) => k.kind === item.kind)
+  const result = useBench((s) => s.result)
+  const findings = (result?.findings ?? []).filter((f) => f.element === item.id)
+  const removable = kind?.element
+  return (
+    <>
+      <Head>
+        <div>
+          <h2>{item.name}</h2>
+          <p>
+            {kind?.label ?? item.kind}
+            {busesOf(item).map((bus, i) => (
+              <BusLink key={bus} id={bus} before={i ? ' – ' : ' · '} />
+            ))}
+          </p>
+        </div>
+        <div>
+          {removable && (
+            <IconButton
+              icon="bin"
+              label={`Remove ${item.name}`}
+              keys="Delete"
+              onPress={() => remove([item.id])}
+            />
+          )}
+          <IconButton icon="close" label="Close the card" keys="Esc" onPress={() => select(null)} />
+        </div>
+      </Head>
+      <Tabs defaultSelectedKey="data" key={item.id}>
+        <Bar>
+          <TabList aria-label="Card">
+            <Tab id="data">Data</Tab>
+            <Tab id="results">Results</Tab>
+          </TabList>
+        </Bar>
+        {findings.map((f) => (
+          <Alert key={f.quantity} $breach={f.severity === 'breach'}>
+            <Mark severity={f.severity} direction={f.direction} />
+            <span>
+              {typeof f.value === 'number' && (
+                <b>
+                  {fixed(f.value, f.unit === '%' ? 1 : 3)} {f.unit}{' '}
+                </b>
+              )}
+              {f.text}
+            </span>
+          </Alert>
+        ))}
+        <TabPanel id="data">{kind && <DataForm item={item} kind={kind} />}</TabPanel>
+        <TabPanel id="results">
+          <Results item={item} />
+        </TabPanel>
+      </Tabs>
+    </>
+  )
+}
+
+const Link = styled.button`
+  border: none; background: none; padding: 0; color: ${(p) => p.theme.accent}; cursor: pointer; text-align: left;
+  &:hover { text-decoration: underline; }
+`
+
+export function BusLink({ id, before = '' }: { id: string; before?: string }) {
+  const item = useItem(id)
+  return (
+    <>
+      {before}
+      <Link type="button" onClick={() => select(id, { reveal: true })}>
+        {item?.name ?? id}
+      </Link>
+    </>
+  )
+}

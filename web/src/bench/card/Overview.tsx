@@ -1,0 +1,110 @@
+/** The card when nothing is selected: the whole network, and its settings. */
+import { useQuery } from '@tanstack/react-query'
+import styled from 'styled-components'
+import { vocabularyQuery } from '../../api/queries'
+import { fixed } from '../../design/format'
+import { font } from '../../design/tokens'
+import type { Items, Result } from '../model'
+import { useBench, useCondition } from '../store'
+import { Field } from './Field'
+
+const Title = styled.h2`font-size: 16px; font-weight: 600; line-height: 1.25;`
+const Sub = styled.p`color: ${(p) => p.theme.quiet}; margin-bottom: 12px;`
+const Head = styled.h3`font-size: 12px; font-weight: 500; color: ${(p) => p.theme.quiet}; margin: 16px 0 2px;`
+const List = styled.dl`
+  display: grid; grid-template-columns: 1fr auto 44px; margin: 0;
+  dt, dd { margin: 0; padding: 5px 0; border-bottom: 1px solid ${(p) => p.theme.rule}; }
+  dt { color: ${(p) => p.theme.quiet}; }
+  dd { font: 400 12.5px ${font.mono}; text-align: right; }
+  dd + dd { text-align: left; padding-left: 6px; color: ${(p) => p.theme.quiet}; }
+`
+const Hint = styled.p`color: ${(p) => p.theme.quiet}; margin-top: 16px; font-size: 12px;`
+
+export function Overview() {
+  const { project, items, result } = useBench()
+  const condition = useCondition()
+  if (!project) return null
+  return (
+    <>
+      <Title>{project.name}</Title>
+      <Sub>
+        Whole network{condition ? ` · ${condition.name}` : ''} · revision {useBench.getState().revision}
+      </Sub>
+      <Totals result={result} />
+      <Counts items={items} />
+      <SettingsForm />
+      <Hint>
+        Select a bus, a branch or a load to see and change its data. On a bus, G grows something new.
+      </Hint>
+    </>
+  )
+}
+
+function Totals({ result }: { result: Result | null }) {
+  const s = result?.summary
+  if (!s) return null
+  const rows: [string, number | null | undefined, number, string][] = [
+    ['Demand', s.demand_mw, 2, 'MW'],
+    ['', s.demand_mvar, 2, 'Mvar'],
+    ['Generation', s.generation_mw, 2, 'MW'],
+    ['', s.generation_mvar, 2, 'Mvar'],
+    ['Losses', s.active_loss_mw, 3, 'MW'],
+    ['', s.loss_pct, 2, '%'],
+    ['Lowest voltage', s.lowest_voltage_pu, 4, 'p.u.'],
+    ['Highest voltage', s.highest_voltage_pu, 4, 'p.u.'],
+    ['Buses with supply', s.live_buses, 0, ''],
+    ['Buses without', s.dead_buses, 0, ''],
+  ]
+  return (
+    <List>
+      {rows.map(([label, value, digits, unit]) => (
+        <Row key={label + unit} label={label} value={fixed(value, digits)} unit={unit} />
+      ))}
+    </List>
+  )
+}
+
+function Row({ label, value, unit }: { label: string; value: string; unit: string }) {
+  return (
+    <>
+      <dt>{label}</dt>
+      <dd>{value}</dd>
+      <dd>{unit}</dd>
+    </>
+  )
+}
+
+function Counts({ items }: { items: Items }) {
+  const kinds = useQuery(vocabularyQuery).data?.kinds.filter((k) => k.element) ?? []
+  const counts = new Map<string, number>()
+  for (const item of items.values()) counts.set(item.kind, (counts.get(item.kind) ?? 0) + 1)
+  const shown = kinds.filter((k) => counts.get(k.kind))
+  return (
+    <>
+      <Head>Made of</Head>
+      <p>
+        {shown
+          .map(
+            (k) => `${counts.get(k.kind)} ${(counts.get(k.kind) === 1 ? k.label : k.plural).toLowerCase()}`,
+          )
+          .join(', ')}
+      </p>
+    </>
+  )
+}
+
+function SettingsForm() {
+  const settings = useBench((s) => s.items.get('settings'))
+  const fields = useQuery(vocabularyQuery).data?.kinds.find((k) => k.kind === 'settings')?.fields ?? []
+  if (!settings) return null
+  return (
+    <>
+      <Head>Settings</Head>
+      {fields
+        .filter((f) => f.name !== 'name' && f.name !== 'condition')
+        .map((f) => (
+          <Field key={f.name} item={settings} spec={f} />
+        ))}
+    </>
+  )
+}

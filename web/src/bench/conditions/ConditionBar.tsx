@@ -1,0 +1,66 @@
+/** What planners change most, as direct controls; at its end the solution badge. */
+import styled from 'styled-components'
+import { Factor, Figures, Pick, Quiet } from '../../design/controls'
+import { number } from '../model'
+import { keepFactors, tryFactors, updateOrTell } from '../session'
+import { useBench, useCondition, useSettings } from '../store'
+import { Badge } from './Badge'
+
+const Bar = styled.section`
+  display: flex; align-items: center; gap: 22px; padding: 0 16px; height: 46px; background: ${(p) => p.theme.panel};
+  border-bottom: 1px solid ${(p) => p.theme.rule}; white-space: nowrap;
+`
+const Group = styled.div`display: flex; align-items: center; gap: 6px; label, .label { color: ${(p) => p.theme.quiet}; }`
+const Percent = styled(Figures)`min-width: 48px; text-align: right; font-weight: 500;`
+const End = styled.div`margin-left: auto; min-width: 0;`
+
+export function ConditionBar() {
+  const { items, trying } = useBench()
+  const settings = useSettings()
+  const condition = useCondition()
+  if (!settings || !condition) return <Bar aria-label="Condition" />
+  const conditions = [...items.values()]
+    .filter((i) => i.kind === 'condition')
+    .map((i) => ({ id: i.id, label: i.name }))
+  const demand = trying?.demand ?? number(condition, 'demand_factor') ?? 1
+  const generation = trying?.generation ?? number(condition, 'generation_factor') ?? 1
+  const choose = (id: string) => {
+    const name = items.get(id)?.name
+    if (id !== condition.id) void updateOrTell(settings, { condition: id }, `Choose condition ${name}`)
+  }
+  return (
+    <Bar aria-label="Condition">
+      <Group>
+        <span className="label">Condition</span>
+        <Pick label="Condition" hideLabel value={condition.id} choices={conditions} onChange={choose} />
+      </Group>
+      <Factor
+        label="demand"
+        value={Math.round(demand * 100)}
+        max={200}
+        onTry={(v) => tryFactors({ demand: v / 100 })}
+        onKeep={(v) => void keepFactors(condition, { demand: v / 100 })}
+      >
+        <Percent data-testid="demand">{Math.round(demand * 100)} %</Percent>
+      </Factor>
+      <Factor
+        label="generation"
+        value={Math.round(generation * 100)}
+        max={200}
+        onTry={(v) => tryFactors({ generation: v / 100 })}
+        onKeep={(v) => void keepFactors(condition, { generation: v / 100 })}
+      >
+        <Percent>{Math.round(generation * 100)} %</Percent>
+      </Factor>
+      <Group title="Tap changers stay where they are; automatic taps are not part of this version.">
+        <Quiet>taps</Quiet> fixed
+      </Group>
+      <Group>
+        <Quiet>flow</Quiet> balanced
+      </Group>
+      <End>
+        <Badge />
+      </End>
+    </Bar>
+  )
+}

@@ -1,0 +1,91 @@
+/** The network and its live result as the bench holds them. Plain data; no React. */
+import type { Column, Live } from '../api/client'
+
+export interface Item {
+  readonly kind: string
+  readonly id: string
+  readonly name: string
+  readonly origins?: Readonly<Record<string, string>>
+  readonly [field: string]: unknown
+}
+
+export type Items = ReadonlyMap<string, Item>
+
+/** A result table by columns, with the row of every element. */
+export interface ResultTable {
+  readonly name: string
+  readonly label: string
+  readonly columns: readonly FullColumn[]
+  readonly row: ReadonlyMap<string, number>
+  readonly length: number
+}
+
+export type FullColumn = Omit<Column, 'values'> & { readonly values: readonly unknown[] }
+
+export interface Result extends Omit<Live, 'tables'> {
+  readonly tables: Readonly<Record<string, ResultTable>>
+}
+
+/** Complete a live result: columns that were left out because they are known are taken from the last one. */
+export function complete(live: Live, last: Result | null): Result {
+  const tables: Record<string, ResultTable> = {}
+  for (const [name, table] of Object.entries(live.tables)) {
+    const before = last?.tables[name]
+    const columns = table.columns.map((column): FullColumn => {
+      const values = column.values ?? before?.columns.find((c) => c.name === column.name)?.values ?? []
+      return { ...column, values }
+    })
+    const reuse = before && last?.rows === live.rows
+    const ids = (columns[0]?.values ?? []) as string[]
+    tables[name] = {
+      name,
+      label: table.label,
+      columns,
+      length: ids.length,
+      row: reuse ? before.row : new Map(ids.map((id, i) => [id, i])),
+    }
+  }
+  return { ...live, tables }
+}
+
+export function values(table: ResultTable | undefined, name: string): readonly unknown[] {
+  return table?.columns.find((c) => c.name === name)?.values ?? []
+}
+
+/** One figure of one element; undefined when there is none. */
+export function figure(table: ResultTable | undefined, id: string, name: string): number | undefined {
+  const row = table?.row.get(id)
+  const value = row === undefined ? undefined : values(table, name)[row]
+  return typeof value === 'number' ? value : undefined
+}
+
+export const text = (item: Item | undefined, field: string): string => {
+  const value = item?.[field]
+  return typeof value === 'string' ? value : ''
+}
+
+export const number = (item: Item | undefined, field: string): number | undefined => {
+  const value = item?.[field]
+  return typeof value === 'number' ? value : undefined
+}
+
+/** Fields that hold the buses of an element, in the order from, to. */
+export const TERMINALS = ['bus', 'from_bus', 'hv_bus', 'to_bus', 'lv_bus'] as const
+
+export function busesOf(item: Item): string[] {
+  return TERMINALS.map((t) => text(item, t)).filter(Boolean)
+}
+
+/** The items after a change: altered ones in place, new ones at the end, or in the order given. */
+export function applied(
+  items: Items,
+  changed: readonly Item[],
+  removed: readonly string[],
+  order: readonly string[] | null | undefined,
+): Items {
+  const next = new Map(items)
+  for (const item of changed) next.set(item.id, item)
+  for (const id of removed) next.delete(id)
+  if (!order) return next
+  return new Map(order.flatMap((id) => (next.has(id) ? [[id, next.get(id)!] as const] : [])))
+}

@@ -1,0 +1,232 @@
+/** What the bench asks of the service. One change at a time; answers older than what is shown are dropped. */
+import { answer, type Change, type Changed, client, type Live, messageOf, ServiceError } from '../api/client'
+import { applied, complete, type Item } from './model'
+import { initial, notify, select, useBench } from './store'
+
+const { getState, setState } = useBench
+const path = () => ({ project_id: getState().project?.id ?? '' })
+
+let events: EventSource | null = null
+/** Changes are sent one after the other, each on the revision that the one before led to. */
+let queue: Promise<unknown> = Promise.resolve()
+
+export async function open(projectId: string) {
+  close()
+  const opened = await answer(
+    client.GET('/api/projects/{project_id}', { params: { path: { project_id: projectId } } }),
+  )
+  const items = new Map((opened.items as Item[]).map((i) => [i.id, i]))
+  const { shelf, shelfOpen, cardOpen, lens } = getState()
+  setState({
+    ...initial,
+    shelf,
+    shelfOpen,
+    cardOpen,
+    lens,
+    project: opened.project,
+    revision: opened.project.revision,
+    items,
+    undoLabel: opened.history.undo ?? null,
+    redoLabel: opened.history.redo ?? null,
+  })
+  show(opened.live)
+  listen(projectId)
+}
+
+export function close() {
+  events?.close()
+  events = null
+  setState({ project: null, result: null, failed: null, selected: null })
+}
+
+/** Take up a result: a failed one leaves the last good one in place, marked out of date. */
+function show(live: Live) {
+  const last = getState().result
+  const result = complete(live, last)
+  const ok = result.account.ending === 'converged' || result.account.ending === 'nothing_to_solve'
+  setState(ok ? { result, failed: null } : { failed: result })
+}
+
+function listen(projectId: string) {
+  events = new EventSource(`/api/projects/${projectId}/events`)
+  events.addEventListener('revision', (event) => {
+    const revision = Number((event as MessageEvent<string>).data)
+    // Our own changes come back here too: wait for their answers before asking what is new.
+    queue = queue.then(() => (revision > getState().revision ? catchUp() : undefined))
+  })
+}
+
+async function catchUp() {
+  const { revision } = getState()
+  try {
+    take(
+      await answer(
+        client.GET('/api/projects/{project_id}/since/{revision}', {
+          params: { path: { ...path(), revision } },
+        }),
+      ),
+    )
+  } catch (error) {
+    notify('problem', messageOf(error))
+  }
+}
+
+function take(done: Changed) {
+  const state = getState()
+  if (done.revision < state.revision) return
+  const items = applied(state.items, done.changed as Item[], done.removed, done.order)
+  const selected = state.selected && items.has(state.selected) ? state.selected : null
+  setState({
+    items,
+    revision: done.revision,
+    undoLabel: done.history.undo ?? null,
+    redoLabel: done.history.redo ?? null,
+    selected: done.select ?? selected,
+  })
+  show(done.live)
+}
+
+type Send = (baseRevision: number) => Promise<{ data?: unknown; error?: unknown; response: Response }>
+
+function send(call: Send): Promise<boolean> {
+  setState((s) => ({ busy: s.busy + 1 }))
+  const job = queue.then(async () => {
+    try {
+      take((await answer(call(getState().revision))) as Changed)
+      return true
+    } finally {
+      setState((s) => ({ busy: s.busy - 1 }))
+    }
+  })
+  queue = job.catch(() => undefined)
+  return job
+}
+
+/** Send and say what went wrong; the network is then as the service has it. */
+async function sendOrTell(call: Send): Promise<boolean> {
+  try {
+    return await send(call)
+  } catch (error) {
+    notify('problem', messageOf(error))
+    if (error instanceof ServiceError && error.problem.status === 409) await catchUp()
+    return false
+  }
+}
+
+/** Apply changes; throws the service's refusal, so that a form can show it where it belongs. */
+export function change(label: string, changes: Change[]): Promise<boolean> {
+  const before = optimistic(changes)
+  return send((base_revision) =>
+    client.POST('/api/projects/{project_id}/changes', {
+      params: { path: path() },
+      body: { base_revision, label, changes },
+    }),
+  ).catch((error: unknown) => {
+    setState((s) => ({ items: applied(s.items, before, [], undefined) }))
+    throw error
+  })
+}
+
+/** Show updated fields at once; returns the items as they were. */
+function optimistic(changes: Change[]): Item[] {
+  const before: Item[] = []
+  const after: Item[] = []
+  const { items } = getState()
+  for (const c of changes) {
+    const item = c.op === 'update' ? items.get(c.id) : undefined
+    if (!item || c.op !== 'update') continue
+    before.push(item)
+    after.push({ ...item, ...c.values })
+  }
+  if (after.length) setState({ items: applied(items, after, [], undefined) })
+  return before
+}
+
+export const update = (item: Item, values: Record<string, unknown>, label: string) =>
+  change(label, [{ op: 'update', id: item.id, values, origins: {} }])
+
+export async function updateOrTell(item: Item, values: Record<string, unknown>, label: string) {
+  try {
+    await update(item, values, label)
+  } catch (error) {
+    notify('problem', messageOf(error))
+  }
+}
+
+export const undo = () =>
+  sendOrTell(() => client.POST('/api/projects/{project_id}/undo', { params: { path: path() } }))
+export const redo = () =>
+  sendOrTell(() => client.POST('/api/projects/{project_id}/redo', { params: { path: path() } }))
+
+export async function grow(bus: string, what: string) {
+  const done = await sendOrTell((base_revision) =>
+    client.POST('/api/projects/{project_id}/grow', {
+      params: { path: path() },
+      body: { base_revision, bus, what },
+    }),
+  )
+  const { selected } = getState()
+  if (done && selected) select(selected, { reveal: true })
+}
+
+export async function remove(ids: string[]) {
+  const { items } = getState()
+  const name = items.get(ids[0] ?? '')?.name
+  const done = await sendOrTell((base_revision) =>
+    client.POST('/api/projects/{project_id}/remove', {
+      params: { path: path() },
+      body: { base_revision, ids },
+    }),
+  )
+  if (done) notify('news', `${name} removed. Undo brings it back.`)
+}
+
+export const tidy = () =>
+  sendOrTell((base_revision) =>
+    client.POST('/api/projects/{project_id}/tidy', { params: { path: path() }, body: { base_revision } }),
+  )
+
+// Trying factors while a slider moves: at most one request under way, the newest value wins.
+
+let underWay = false
+let waiting = false
+
+export function tryFactors(factors: { demand?: number; generation?: number }) {
+  setState((s) => ({ trying: { ...s.trying, ...factors } }))
+  if (underWay) waiting = true
+  else void preview()
+}
+
+async function preview() {
+  underWay = true
+  do {
+    waiting = false
+    const { trying, result, failed, revision } = getState()
+    if (!trying) break
+    try {
+      const live = await answer(
+        client.POST('/api/projects/{project_id}/preview', {
+          params: { path: path(), query: { rows: failed ? undefined : result?.rows } },
+          body: { demand_factor: trying.demand, generation_factor: trying.generation },
+        }),
+      )
+      if (getState().trying && getState().revision === revision) show(live)
+    } catch (error) {
+      notify('problem', messageOf(error))
+      waiting = false
+    }
+  } while (waiting)
+  underWay = false
+}
+
+/** Keep the factors that were tried: one change, one undo step. */
+export async function keepFactors(condition: Item, factors: { demand?: number; generation?: number }) {
+  setState({ trying: null })
+  const values: Record<string, number> = {}
+  if (factors.demand !== undefined) values.demand_factor = factors.demand
+  if (factors.generation !== undefined) values.generation_factor = factors.generation
+  const words = Object.entries(values).map(
+    ([k, v]) => `${k.replace('_factor', '')} to ${Math.round(v * 100)} %`,
+  )
+  await updateOrTell(condition, values, `Set ${words.join(', ')}`)
+}

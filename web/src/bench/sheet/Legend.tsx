@@ -1,0 +1,80 @@
+/** What the colours of the sheet mean, and which of them to show. */
+import styled, { useTheme } from 'styled-components'
+import { Pick } from '../../design/controls'
+import { fixed } from '../../design/format'
+import { font } from '../../design/tokens'
+import { type Lens, useBench } from '../store'
+import { LOADING_DOMAIN, VOLTAGE_DOMAIN } from './lens'
+
+const Box = styled.div`
+  position: absolute; left: 12px; bottom: 12px; display: flex; align-items: center; gap: 18px; padding: 3px 12px; border-radius: 6px;
+  background: ${(p) => p.theme.paper}; border: 1px solid ${(p) => p.theme.rule}; height: 38px;
+  .label { color: ${(p) => p.theme.quiet}; }
+`
+const Part = styled.div`width: 132px;`
+const Scale = styled.div<{ $stops: readonly string[] }>`
+  height: 6px; background: linear-gradient(90deg, ${(p) => p.$stops.join(', ')});
+`
+const Ends = styled.div`
+  display: flex; justify-content: space-between; font: 400 11px/1.2 ${font.mono}; color: ${(p) => p.theme.quiet}; margin-top: 2px;
+`
+const Row = styled.div`display: flex; align-items: center; gap: 2px;`
+
+const LENSES: { id: Lens; label: string }[] = [
+  { id: 'both', label: 'voltage & loading' },
+  { id: 'voltage', label: 'voltage' },
+  { id: 'loading', label: 'loading' },
+  { id: 'plain', label: 'none' },
+]
+
+export function Legend() {
+  const theme = useTheme()
+  const lens = useBench((s) => s.lens)
+  return (
+    <Box>
+      <Row>
+        <span className="label">Lens</span>
+        <Pick
+          label="Lens"
+          hideLabel
+          value={lens}
+          choices={LENSES}
+          onChange={(id) => useBench.setState({ lens: id as Lens })}
+        />
+      </Row>
+      {(lens === 'both' || lens === 'voltage') && (
+        <Part>
+          <Scale $stops={theme.voltage} />
+          <Ends>
+            {VOLTAGE_DOMAIN.map((v, i) => (
+              <span key={v}>
+                {fixed(v, 2)}
+                {i === 2 ? ' p.u.' : ''}
+              </span>
+            ))}
+          </Ends>
+        </Part>
+      )}
+      {(lens === 'both' || lens === 'loading') && (
+        <Part>
+          <Scale
+            $stops={[
+              `${theme.loading[0]} 0%`,
+              `${theme.loading[1]} 50%`,
+              `${theme.loading[2]} 80%`,
+              `${theme.loading[3]} 100%`,
+            ]}
+          />
+          <Ends>
+            {LOADING_DOMAIN.map((v, i) => (
+              <span key={v}>
+                {v}
+                {i === 3 ? ' %' : ''}
+              </span>
+            ))}
+          </Ends>
+        </Part>
+      )}
+    </Box>
+  )
+}

@@ -1,0 +1,156 @@
+/** The SVG painter: one focusable, testable shape per element. */
+import { memo } from 'react'
+import { useTheme } from 'styled-components'
+import { type Point, pathOf } from './geometry'
+import type { Paint } from './paint'
+import type { BranchShape, BusShape, HangShape } from './scene'
+import { branchSymbols, hangSymbols } from './symbols'
+
+export interface Shapes {
+  readonly buses: readonly BusShape[]
+  readonly branches: readonly BranchShape[]
+  readonly hangs: readonly HangShape[]
+}
+
+interface Props {
+  readonly shapes: Shapes
+  readonly paint: Paint
+  readonly symbolScale: number
+  readonly showFlow: boolean
+}
+
+/** Everything but labels, selection and handles, in world coordinates. */
+export const Painter = memo(function Painter({ shapes, paint, symbolScale, showFlow }: Props) {
+  return (
+    <g strokeLinejoin="round">
+      {shapes.branches.map((b) => (
+        <Branch
+          key={b.id}
+          shape={b}
+          colour={paint.branch(b.id)}
+          live={paint.live(b.id)}
+          scale={symbolScale}
+          flow={showFlow ? paint.flow(b.id) : 0}
+        />
+      ))}
+      {shapes.hangs.map((h) => (
+        <Hang key={h.id} shape={h} live={paint.live(h.id)} scale={symbolScale} />
+      ))}
+      {shapes.buses.map((b) => (
+        <Bar key={b.id} shape={b} colour={paint.bus(b.id)} live={paint.live(b.id)} />
+      ))}
+    </g>
+  )
+})
+
+const THIN = { vectorEffect: 'non-scaling-stroke' } as const
+
+const Bar = memo(function Bar({ shape, colour, live }: { shape: BusShape; colour: string; live: boolean }) {
+  const theme = useTheme()
+  const { x, y, half, upright } = shape
+  const d = upright ? `M${x} ${y - half}V${y + half}` : `M${x - half} ${y}H${x + half}`
+  return (
+    <g data-id={shape.id} data-kind="bus" data-live={live}>
+      <path d={d} stroke="transparent" strokeWidth={16} {...THIN} fill="none" />
+      <path d={d} stroke={live ? colour : theme.dead} strokeWidth={5.5} {...THIN} fill="none" />
+      {!live && <path d={d} stroke={theme.panel} strokeWidth={3} {...THIN} fill="none" />}
+    </g>
+  )
+})
+
+const Branch = memo(function Branch(props: {
+  shape: BranchShape
+  colour: string
+  live: boolean
+  scale: number
+  flow: -1 | 0 | 1
+}) {
+  const theme = useTheme()
+  const { shape, live, scale } = props
+  const symbol = branchSymbols[shape.kind]
+  const dead = !live
+  const colour = dead ? theme.dead : props.colour
+  const d = pathOf(shape.points)
+  const turn = shape.vertical ? (shape.forward ? 0 : 180) : shape.forward ? -90 : 90
+  return (
+    <g
+      data-id={shape.id}
+      data-kind={shape.kind}
+      data-live={live}
+      stroke={colour}
+      fill="none"
+      strokeWidth={1.7}
+    >
+      <path d={d} stroke="transparent" strokeWidth={14} {...THIN} />
+      <path d={d} {...THIN} strokeDasharray={dead ? '2 4' : undefined} />
+      {shape.stub && <path d={pathOf(shape.stub)} {...THIN} strokeDasharray="2 4" />}
+      {shape.stubNames.map(({ at }) => (
+        <rect
+          key={`${at.x} ${at.y}`}
+          x={at.x - 3.5}
+          y={at.y - 7}
+          width={7}
+          height={7}
+          fill={theme.panel}
+          {...THIN}
+        />
+      ))}
+      {symbol && (
+        <g transform={`translate(${shape.at.x} ${shape.at.y}) rotate(${turn}) scale(${scale})`}>
+          <path d={`M0 ${-symbol.gap}V${symbol.gap}`} stroke={theme.panel} strokeWidth={5} {...THIN} />
+          <g {...THIN}>
+            <symbol.Draw device={shape.device} open={shape.open} />
+          </g>
+        </g>
+      )}
+      {!symbol && live && props.flow !== 0 && shape.length > 34 && (
+        <Chevron
+          at={shape.at}
+          vertical={shape.vertical}
+          forward={shape.forward === props.flow > 0}
+          scale={scale}
+        />
+      )}
+    </g>
+  )
+})
+
+function Chevron(props: { at: Point; vertical: boolean; forward: boolean; scale: number }) {
+  const turn = (props.vertical ? 90 : 0) + (props.forward ? 0 : 180)
+  return (
+    <path
+      d="M-3.5-4.5 3.5 0-3.5 4.5"
+      {...THIN}
+      strokeWidth={1.5}
+      transform={`translate(${props.at.x} ${props.at.y}) rotate(${turn}) scale(${Math.min(props.scale, 1.5)})`}
+    />
+  )
+}
+
+const Hang = memo(function Hang({ shape, live, scale }: { shape: HangShape; live: boolean; scale: number }) {
+  const theme = useTheme()
+  const Draw = hangSymbols[shape.kind]
+  return (
+    <g
+      data-id={shape.id}
+      data-kind={shape.kind}
+      data-live={live}
+      stroke={live ? theme.ink : theme.dead}
+      fill="none"
+      strokeWidth={1.3}
+    >
+      <path d={pathOf(shape.points)} {...THIN} strokeDasharray={live ? undefined : '2 4'} />
+      <g
+        transform={`translate(${shape.at.x} ${shape.at.y}) scale(${Math.min(scale, 1.6)} ${(shape.up ? -1 : 1) * Math.min(scale, 1.6)})`}
+      >
+        <rect x={-10} y={-4} width={20} height={26} fill="transparent" stroke="none" />
+        <g
+          fill={theme.panel}
+          transform={shape.kind === 'generator' && shape.up ? 'translate(0 18) scale(1 -1)' : undefined}
+        >
+          {Draw?.({ device: shape.device })}
+        </g>
+      </g>
+    </g>
+  )
+})

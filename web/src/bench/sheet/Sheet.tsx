@@ -1,0 +1,302 @@
+/** The sheet: the diagram with its labels, marks, grow handles and legend. */
+import { useEffect, useMemo, useRef } from 'react'
+import styled, { useTheme } from 'styled-components'
+import { IconButton } from '../../design/controls'
+import { MarkShape } from '../../design/Icon'
+import { font } from '../../design/tokens'
+import type { Items } from '../model'
+import { fitSheet, hover, select, useBench } from '../store'
+import { paintCanvas } from './canvas'
+import { Detail } from './Detail'
+import { GrowHandles } from './GrowHandles'
+import { centred, fitView, type Point, pathOf, toScreen, type View, zoomed } from './geometry'
+import { Legend } from './Legend'
+import { type Label, labelsFor } from './labels'
+import { arrow, neighbour } from './neighbour'
+import { Painter, type Shapes } from './Painter'
+import { makePaint, type Paint } from './paint'
+import { buildScene, type Scene } from './scene'
+import { moveBus, useMoveBus } from './useMoveBus'
+import { useView } from './useView'
+
+const MOST_SVG = 1600
+
+const Frame = styled.section`
+  position: relative; overflow: hidden; background: ${(p) => p.theme.panel}; min-height: 0; height: 100%;
+  canvas { position: absolute; inset: 0; width: 100%; height: 100%; pointer-events: none; }
+`
+const Drawing = styled.svg`
+  position: absolute; inset: 0; width: 100%; height: 100%; touch-action: none; cursor: grab; user-select: none;
+  &:active { cursor: grabbing; }
+  [data-id] { cursor: pointer; }
+  &:focus-visible { outline-offset: -3px; }
+  text { font: 400 11px ${font.mono}; }
+  .name { font: 500 12px ${font.sans}; }
+`
+const Corner = styled.div`
+  position: absolute; right: 12px; bottom: 12px; display: flex; flex-direction: column; gap: 4px;
+  button { border: 1px solid ${(p) => p.theme.rule}; background: ${(p) => p.theme.paper}; }
+`
+const Stale = styled.div`
+  position: absolute; top: 10px; left: 50%; transform: translateX(-50%); padding: 4px 12px; border-radius: 14px;
+  background: ${(p) => p.theme.breachWash}; color: ${(p) => p.theme.breach}; border: 1px solid ${(p) => p.theme.breach}; font-weight: 500;
+`
+
+/** The scene with a bus where the pointer has it. */
+function withMoved(items: Items, moving: { id: string; x: number; y: number } | null): Items {
+  const item = moving && items.get(moving.id)
+  if (!item) return items
+  return new Map(items).set(item.id, { ...item, x: moving.x, y: moving.y })
+}
+
+export function Sheet() {
+  const theme = useTheme()
+  const svg = useRef<SVGSVGElement>(null)
+  const { view, size, go } = useView(svg)
+  const { moving, grab } = useMoveBus(view)
+  const { items, result, failed, selected, hovered, lens, reveal } = useBench()
+  const projectId = useBench((s) => s.project?.id)
+  const scene = useMemo(() => buildScene(withMoved(items, moving)), [items, moving])
+  const paint = useMemo(() => makePaint(theme, lens, items, result), [theme, lens, items, result])
+  const shapes = useMemo(() => visible(scene, view, size), [scene, view, size])
+  const count = shapes.buses.length + shapes.branches.length + shapes.hangs.length
+  const many = count > MOST_SVG
+
+  const fitAsked = useBench((s) => s.fit)
+  const wanted = `${projectId} ${fitAsked}`
+  const fitted = useRef('')
+  useEffect(() => {
+    if (!projectId || !scene.box || !size.width || fitted.current === wanted) return
+    fitted.current = wanted
+    go(fitView(scene.box, size.width, size.height))
+  }, [wanted, projectId, scene, size, go])
+  useReveal(reveal, selected, scene, view, size, go)
+
+  const zoomBy = (factor: number) => go(zoomed(view, factor, { x: size.width / 2, y: size.height / 2 }))
+  const emphasised = useMemo(
+    () => new Set([selected, hovered].filter((i): i is string => !!i)),
+    [selected, hovered],
+  )
+  const labels = useMemo(
+    () => (many ? [] : labelsFor(scene, result, paint, view, size.width, size.height, emphasised)),
+    [many, scene, result, paint, view, size, emphasised],
+  )
+  const symbolScale = Math.round(Math.max(1, Math.min(2.2, 0.7 / view.k)) * 10) / 10
+
+  const keyDown = (event: React.KeyboardEvent) => {
+    const way = arrow(event.key)
+    if (way && event.shiftKey) {
+      const bus = scene.busById.get(selected ?? '')
+      if (bus) moveBus(bus.id, { x: bus.x + way.x * 10, y: bus.y + way.y * 10 })
+    } else if (way) select(neighbour(scene.centre, selected, way), { reveal: true })
+    else if (event.key === '+' || event.key === '=') zoomBy(1.3)
+    else if (event.key === '-') zoomBy(1 / 1.3)
+    else if (event.key === 'Escape') select(null)
+    else return
+    event.preventDefault()
+  }
+  const idAt = (target: EventTarget) =>
+    (target as Element).closest?.('[data-id]')?.getAttribute('data-id') ?? null
+
+  return (
+    <Frame aria-label="Sheet">
+      {many && <Canvas shapes={shapes} paint={paint} view={view} {...size} />}
+      <Drawing
+        ref={svg}
+        tabIndex={0}
+        role="application"
+        aria-label="Schematic. Arrow keys move the selection, Shift and arrow keys move a selected bus, plus and minus zoom, F fits."
+        onKeyDown={keyDown}
+        onClick={(e) => select(idAt(e.target))}
+        onPointerOver={(e) => hover(idAt(e.target))}
+        onPointerLeave={() => hover(null)}
+        onPointerDown={(e) => {
+          const bus = scene.busById.get(idAt(e.target) ?? '')
+          if (bus) grab(e, bus.id, bus)
+        }}
+      >
+        <g transform={`translate(${view.x} ${view.y}) scale(${view.k})`}>
+          <Halo scene={scene} id={hovered} colour={theme.accent} opacity={0.14} />
+          <Halo scene={scene} id={selected} colour={theme.accent} opacity={0.34} />
+          {!many && (
+            <Painter shapes={shapes} paint={paint} symbolScale={symbolScale} showFlow={view.k > 0.3} />
+          )}
+        </g>
+        <Labels labels={labels} />
+        <Marks shapes={shapes} scene={scene} paint={paint} view={view} />
+      </Drawing>
+      {failed && <Stale role="status">Not solved: what is shown is out of date</Stale>}
+      {scene.buses.length === 0 && <Empty />}
+      <Detail scene={scene} view={view} />
+      <GrowHandles scene={scene} view={view} size={size} />
+      <Legend />
+      <Corner>
+        <IconButton icon="plus" label="Zoom in" keys="+" onPress={() => zoomBy(1.3)} />
+        <IconButton icon="minus" label="Zoom out" keys="−" onPress={() => zoomBy(1 / 1.3)} />
+        <IconButton icon="fit" label="Show everything" keys="F" onPress={fitSheet} />
+      </Corner>
+    </Frame>
+  )
+}
+
+/** Only what can be seen, with room for symbols around it. */
+function visible(scene: Scene, view: View, size: { width: number; height: number }): Shapes {
+  const margin = 60
+  const minX = -view.x / view.k - margin
+  const minY = -view.y / view.k - margin
+  const maxX = (size.width - view.x) / view.k + margin
+  const maxY = (size.height - view.y) / view.k + margin
+  const near = (p: Point, reach = 0) =>
+    p.x > minX - reach && p.x < maxX + reach && p.y > minY - reach && p.y < maxY + reach
+  return {
+    buses: scene.buses.filter((b) => near(b, b.half)),
+    branches: scene.branches.filter((b) => {
+      const xs = b.points.map((p) => p.x)
+      const ys = b.points.map((p) => p.y)
+      return (
+        Math.max(...xs) > minX && Math.min(...xs) < maxX && Math.max(...ys) > minY && Math.min(...ys) < maxY
+      )
+    }),
+    hangs: scene.hangs.filter((h) => near(h.at)),
+  }
+}
+
+/** Bring the selection into view when somebody outside the sheet asks for it. */
+function useReveal(
+  reveal: number,
+  selected: string | null,
+  scene: Scene,
+  view: View,
+  size: { width: number; height: number },
+  go: (view: View) => void,
+) {
+  const done = useRef(reveal)
+  useEffect(() => {
+    if (done.current === reveal || !selected || !size.width) return
+    done.current = reveal
+    const at = scene.centre.get(selected)
+    if (!at) return
+    const p = toScreen(view, at)
+    const inside = p.x > 80 && p.x < size.width - 80 && p.y > 60 && p.y < size.height - 90
+    const close = view.k >= 0.6
+    if (!inside || !close) go(centred({ ...view, k: Math.max(view.k, 0.9) }, at, size.width, size.height))
+  }, [reveal, selected, scene, view, size, go])
+}
+
+function Halo({
+  scene,
+  id,
+  colour,
+  opacity,
+}: {
+  scene: Scene
+  id: string | null
+  colour: string
+  opacity: number
+}) {
+  if (!id) return null
+  const bus = scene.busById.get(id)
+  const d = bus
+    ? bus.upright
+      ? `M${bus.x} ${bus.y - bus.half}V${bus.y + bus.half}`
+      : `M${bus.x - bus.half} ${bus.y}H${bus.x + bus.half}`
+    : pathOf([...scene.branches, ...scene.hangs].find((s) => s.id === id)?.points ?? [])
+  const at = bus ? undefined : scene.centre.get(id)
+  return (
+    <g
+      stroke={colour}
+      strokeOpacity={opacity}
+      fill="none"
+      strokeLinecap="round"
+      pointerEvents="none"
+      data-halo={id}
+    >
+      <path d={d} strokeWidth={11} vectorEffect="non-scaling-stroke" />
+      {at && <circle cx={at.x} cy={at.y} r={19} fill={colour} fillOpacity={opacity * 0.6} stroke="none" />}
+    </g>
+  )
+}
+
+function Labels({ labels }: { labels: readonly Label[] }) {
+  const theme = useTheme()
+  const ink = (l: Label) =>
+    l.severity === 'breach' ? theme.breach : l.severity === 'watch' ? theme.watch : theme.quiet
+  return (
+    <g pointerEvents="none" paintOrder="stroke" stroke={theme.panel} strokeWidth={3.5} strokeLinejoin="round">
+      {labels.map((l) => (
+        <text key={l.key} x={l.x} y={l.y} textAnchor={l.anchor} fill={ink(l)}>
+          {l.name && (
+            <tspan className="name" fill={theme.ink}>
+              {l.name}
+            </tspan>
+          )}
+          {l.name && l.value ? ' ' : ''}
+          {l.value}
+        </text>
+      ))}
+    </g>
+  )
+}
+
+const BESIDE_SYMBOL = { dx: -36, dy: -8 } as const
+const BESIDE = { dx: -24, dy: -8 } as const
+const BELOW = { dx: -9, dy: 5 } as const
+
+/** A mark at everything that has a finding, whatever the zoom. */
+function Marks({ shapes, scene, paint, view }: { shapes: Shapes; scene: Scene; paint: Paint; view: View }) {
+  const theme = useTheme()
+  const spots = [
+    ...shapes.buses.map((b) => ({
+      id: b.id,
+      at: b.upright ? { x: b.x, y: b.y } : { x: b.x + b.half, y: b.y },
+      dx: 6,
+      dy: -17,
+    })),
+    ...shapes.branches.map((b) => ({ id: b.id, at: b.at, ...(b.kind !== 'line' ? BESIDE_SYMBOL : b.vertical ? BESIDE : BELOW) })),
+  ]
+  return (
+    <g pointerEvents="none">
+      {spots.map(({ id, at, dx, dy }) => {
+        const finding = paint.finding(id)
+        if (!finding || (view.k < 0.3 && finding.severity !== 'breach')) return null
+        const p = toScreen(view, at)
+        return (
+          <g
+            key={id}
+            data-mark={id}
+            transform={`translate(${p.x + dx} ${p.y + dy}) scale(0.8)`}
+            fill={finding.severity === 'breach' ? theme.breach : theme.watch}
+          >
+            <MarkShape severity={finding.severity} direction={finding.direction} />
+          </g>
+        )
+      })}
+    </g>
+  )
+}
+
+function Canvas(props: { shapes: Shapes; paint: Paint; view: View; width: number; height: number }) {
+  const theme = useTheme()
+  const ref = useRef<HTMLCanvasElement>(null)
+  const { shapes, paint, view, width, height } = props
+  useEffect(() => {
+    const canvas = ref.current
+    const context = canvas?.getContext('2d')
+    if (!canvas || !context) return
+    const ratio = devicePixelRatio || 1
+    canvas.width = width * ratio
+    canvas.height = height * ratio
+    paintCanvas(context, shapes, paint, view, width, height, theme.dead)
+  }, [shapes, paint, view, width, height, theme])
+  return <canvas ref={ref} />
+}
+
+const Middle = styled.div`
+  position: absolute; inset: 0; display: grid; place-content: center; text-align: center; color: ${(p) => p.theme.quiet}; pointer-events: none;
+`
+const Empty = () => (
+  <Middle>
+    <p>Nothing on the sheet. Undo brings back what was removed,</p>
+    <p>or open a file from the project menu.</p>
+  </Middle>
+)

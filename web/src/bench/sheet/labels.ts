@@ -1,0 +1,195 @@
+/** Labels in screen coordinates: which ones there is room for, the important ones first. */
+import { fixed, power } from '../../design/format'
+import { figure, type Result } from '../model'
+import type { Box, View } from './geometry'
+import { overlaps, toScreen } from './geometry'
+import type { Paint } from './paint'
+import type { BusShape, Scene } from './scene'
+
+export interface Label {
+  readonly key: string
+  readonly x: number
+  readonly y: number
+  readonly anchor: 'start' | 'middle' | 'end'
+  readonly name: string
+  readonly value: string
+  readonly box: Box
+  readonly severity: string | undefined
+}
+
+interface Wish {
+  readonly id: string
+  readonly x: number
+  readonly y: number
+  readonly anchor: 'start' | 'middle' | 'end'
+  readonly name: string
+  readonly value: string
+  readonly weight: number
+  readonly severity?: string
+}
+
+const CHAR = 6.7
+const HEIGHT = 14
+const MOST = 400
+
+/** Zoom from which each kind of label is worth its room. */
+const FROM = { bar: 0, nodeValue: 0.8, nodeName: 0.95, symbol: 0.5, section: 1.05, hang: 0.95 } as const
+
+export function labelsFor(
+  scene: Scene,
+  result: Result | null,
+  paint: Paint,
+  view: View,
+  width: number,
+  height: number,
+  emphasised: ReadonlySet<string>,
+): Label[] {
+  const inside = (x: number, y: number) => x > -120 && x < width + 120 && y > -40 && y < height + 40
+  const wishes: Wish[] = []
+  const { k } = view
+  const symbolScale = Math.max(1, Math.min(2.2, 0.7 / k))
+  for (const bus of scene.buses) {
+    const p = toScreen(view, bus)
+    if (!inside(p.x, p.y)) continue
+    const strong = emphasised.has(bus.id)
+    const value = fixed(figure(result?.tables.buses, bus.id, 'voltage_pu'), 3)
+    const severity = paint.finding(bus.id)?.severity
+    if (!bus.upright) {
+      const share = { severity, name: bus.name, value: paint.live(bus.id) ? value : 'dead' }
+      const y = p.y - 9
+      wishes.push({
+        ...share,
+        id: bus.id,
+        x: Math.max(p.x - bus.half * k, bus.nameFrom * k + view.x),
+        y,
+        anchor: 'start',
+        weight: strong ? 1000 : 100 + Math.log2(1 + bus.kv) * 10,
+      })
+    } else if (k >= FROM.nodeValue || strong) {
+      const name = k >= FROM.nodeName || strong ? bus.name : ''
+      const aside = bus.topTaken
+      const share = {
+        id: bus.id,
+        severity,
+        name,
+        value: paint.live(bus.id) ? value : 'dead',
+        weight: strong ? 1000 : 60,
+      }
+      if (aside) wishes.push({ ...share, x: p.x - 7, y: p.y - bus.half * k - 2, anchor: 'end' })
+      else wishes.push({ ...share, x: p.x, y: p.y - bus.half * k - 7, anchor: 'middle' })
+    }
+  }
+  for (const branch of scene.branches) {
+    const symbol = branch.kind !== 'line'
+    const strong = emphasised.has(branch.id)
+    if (!strong && k < (symbol ? FROM.symbol : FROM.section) && !(branch.length * k > 150)) continue
+    const p = toScreen(view, branch.at)
+    if (!inside(p.x, p.y)) continue
+    const load = figure(result?.tables.branches, branch.id, 'loading_pct')
+    const mw = figure(result?.tables.branches, branch.id, 'from_active_power_mw')
+    const shown = load === undefined ? '' : `${fixed(load, 0)} %`
+    const severity = paint.finding(branch.id)?.severity
+    for (const end of k >= FROM.nodeName ? branch.stubNames : []) {
+      const q = toScreen(view, end.at)
+      const name = `open to ${end.name}`
+      wishes.push({
+        id: `${branch.id} ${name}`,
+        x: q.x + 7,
+        y: q.y,
+        anchor: 'start',
+        name: '',
+        value: name,
+        weight: 45,
+      })
+    }
+    if (branch.kind === 'switch') {
+      if (k < FROM.nodeName && !strong) continue
+      wishes.push({
+        id: branch.id,
+        x: p.x + 12,
+        y: p.y + 4,
+        anchor: 'start',
+        name: branch.name,
+        value: branch.open ? 'open' : '',
+        weight: 20,
+      })
+    } else if (symbol) {
+      wishes.push({
+        id: branch.id,
+        x: p.x + 19 * symbolScale * k,
+        y: p.y + 4,
+        anchor: 'start',
+        name: branch.name,
+        value: shown,
+        weight: strong ? 1000 : 80,
+        severity,
+      })
+    } else if (mw !== undefined) {
+      const room = branch.length * k
+      const value = room > 110 ? `${power(Math.abs(mw))} ${shown}` : shown
+      const at = branch.vertical
+        ? ({ x: p.x + 7, y: p.y + 4, anchor: 'start' } as const)
+        : ({ x: p.x, y: p.y - 6, anchor: 'middle' } as const)
+      wishes.push({
+        id: branch.id,
+        ...at,
+        name: strong ? branch.name : '',
+        value,
+        weight: strong ? 1000 : 30 + Math.min(branch.length / 20, 30),
+        severity,
+      })
+    }
+  }
+  if (k >= FROM.hang) {
+    for (const hang of scene.hangs) {
+      const p = toScreen(view, hang.at)
+      if (!inside(p.x, p.y)) continue
+      const mw = figure(result?.tables.injections, hang.id, 'active_power_mw')
+      const mvar = figure(result?.tables.injections, hang.id, 'reactive_power_mvar')
+      const value = hang.kind === 'shunt' ? (mvar === undefined ? '' : `${fixed(mvar, 1)} Mvar`) : power(mw)
+      const y = p.y + (hang.up ? -10 * k : 9 * k) + 4
+      wishes.push({
+        id: hang.id,
+        x: p.x + 12 * k,
+        y,
+        anchor: 'start',
+        name: emphasised.has(hang.id) ? hang.name : '',
+        value,
+        weight: emphasised.has(hang.id) ? 1000 : 40,
+      })
+    }
+  }
+  const bars = scene.buses.flatMap((b) => (b.upright ? [barBox(b, view)] : []))
+  return place(wishes, bars)
+}
+
+function barBox(bus: BusShape, view: View): Box {
+  const p = toScreen(view, bus)
+  const half = bus.half * view.k
+  return { minX: p.x - 4, maxX: p.x + 4, minY: p.y - half, maxY: p.y + half }
+}
+
+/** The heaviest first; the others where they cover neither a label nor a bus. */
+function place(wishes: Wish[], bars: readonly Box[]): Label[] {
+  wishes.sort((a, b) => b.weight - a.weight)
+  const taken: Label[] = []
+  for (const w of wishes) {
+    if (taken.length >= MOST) break
+    const length = (w.name.length + w.value.length + (w.name && w.value ? 1 : 0)) * CHAR
+    const left = w.anchor === 'start' ? w.x : w.anchor === 'end' ? w.x - length : w.x - length / 2
+    const box = { minX: left - 3, maxX: left + length + 3, minY: w.y - HEIGHT + 3, maxY: w.y + 4 }
+    if (w.weight < 1000 && taken.some((t) => overlaps(t.box, box))) continue
+    if (w.weight < 100 && bars.some((b) => overlaps(b, box))) continue
+    taken.push({
+      key: w.id,
+      x: w.x,
+      y: w.y,
+      anchor: w.anchor,
+      name: w.name,
+      value: w.value,
+      box,
+      severity: w.severity,
+    })
+  }
+  return taken
+}

@@ -1,0 +1,55 @@
+/** What the lens and the result make of every element: colour, liveness, finding. */
+import type { Finding } from '../../api/client'
+import type { Palette } from '../../design/tokens'
+import { type Items, type Result, values } from '../model'
+import type { Lens } from '../store'
+import { lensColours } from './lens'
+
+export interface Paint {
+  readonly bus: (id: string) => string
+  readonly branch: (id: string) => string
+  readonly live: (id: string) => boolean
+  /** Forward, backward or no flow of active power, from the from bus to the to bus. */
+  readonly flow: (id: string) => -1 | 0 | 1
+  readonly finding: (id: string) => Finding | undefined
+}
+
+export function makePaint(palette: Palette, lens: Lens, items: Items, result: Result | null): Paint {
+  const colours = lensColours(palette)
+  const buses = result?.tables.buses
+  const branches = result?.tables.branches
+  const injections = result?.tables.injections
+  const volts = values(buses, 'voltage_pu') as readonly (number | null)[]
+  const loading = values(branches, 'loading_pct') as readonly (number | null)[]
+  const power = values(branches, 'from_active_power_mw') as readonly (number | null)[]
+  const states = [buses, branches, injections].map((t) => ({
+    row: t?.row,
+    state: values(t, 'state') as readonly string[],
+  }))
+  const worst = new Map<string, Finding>()
+  for (const f of result?.findings ?? []) if (!worst.has(f.element)) worst.set(f.element, f)
+  const withVoltage = lens === 'both' || lens === 'voltage'
+  const withLoading = lens === 'both' || lens === 'loading'
+  return {
+    bus: (id) => {
+      const v = volts[buses?.row.get(id) ?? -1]
+      return withVoltage && typeof v === 'number' ? colours.voltage(v) : palette.ink
+    },
+    branch: (id) => {
+      const l = loading[branches?.row.get(id) ?? -1]
+      return withLoading && typeof l === 'number' ? colours.loading(l) : palette.quiet
+    },
+    live: (id) => {
+      for (const { row, state } of states) {
+        const at = row?.get(id)
+        if (at !== undefined) return state[at] === 'live'
+      }
+      return !result || !items.has(id)
+    },
+    flow: (id) => {
+      const p = power[branches?.row.get(id) ?? -1]
+      return typeof p !== 'number' || Math.abs(p) < 1e-6 ? 0 : p > 0 ? 1 : -1
+    },
+    finding: (id) => worst.get(id),
+  }
+}

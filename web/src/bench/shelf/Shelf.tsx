@@ -1,0 +1,59 @@
+/** The shelf below the diagram: findings, tables, logbook. */
+import { TabPanel, Tabs } from 'react-aria-components'
+import styled from 'styled-components'
+import { IconButton, Tab, TabList } from '../../design/controls'
+import { type ShelfView, useBench } from '../store'
+import { Findings } from './Findings'
+import { Logbook } from './Logbook'
+import { TablesView } from './TablesView'
+
+const Frame = styled.section`
+  background: ${(p) => p.theme.paper}; border-top: 1px solid ${(p) => p.theme.rule}; min-height: 0; display: flex; flex-direction: column;
+  height: 100%;
+  > [role='tablist'] { flex: none; }
+`
+const All = styled(Tabs)`
+  outline: none !important;display: flex; flex-direction: column; min-height: 0; height: 100%;`
+const Head = styled.div`
+  display: flex; justify-content: space-between; align-items: center; padding: 0 8px 0 16px; flex: none; height: 34px;
+  border-bottom: 1px solid ${(p) => p.theme.rule};
+`
+const Count = styled.span<{ $breach: boolean }>`
+  margin-left: 6px; padding: 0 7px; border-radius: 9px; font-size: 11.5px; font-weight: 500;
+  background: ${(p) => (p.$breach ? p.theme.breach : p.theme.quiet)}; color: ${(p) => p.theme.panel};
+`
+const Body = styled(TabPanel)`min-height: 0; flex: 1; overflow: hidden; outline-offset: -3px;`
+
+export function Shelf() {
+  const { shelf, shelfOpen, result } = useBench()
+  const findings = result?.findings ?? []
+  const toggle = () => useBench.setState({ shelfOpen: !shelfOpen })
+  return (
+    <Frame aria-label="Shelf">
+      <All
+        selectedKey={shelf}
+        onSelectionChange={(k) => useBench.setState({ shelf: k as ShelfView, shelfOpen: true })}
+      >
+        <Head>
+          <TabList aria-label="Shelf">
+            <Tab id="findings">
+              Findings
+              <Count $breach={findings.some((f) => f.severity === 'breach')}>{findings.length}</Count>
+            </Tab>
+            <Tab id="tables">Tables</Tab>
+            <Tab id="logbook">Logbook</Tab>
+          </TabList>
+          <IconButton
+            icon={shelfOpen ? 'down' : 'up'}
+            label={shelfOpen ? 'Fold the shelf' : 'Unfold the shelf'}
+            keys="B"
+            onPress={toggle}
+          />
+        </Head>
+        <Body id="findings">{shelfOpen && <Findings findings={findings} />}</Body>
+        <Body id="tables">{shelfOpen && <TablesView />}</Body>
+        <Body id="logbook">{shelfOpen && <Logbook />}</Body>
+      </All>
+    </Frame>
+  )
+}

@@ -1,0 +1,64 @@
+/** Colours, type and measures of both themes. Every colour in the interface comes from here. */
+export interface Palette {
+  readonly name: 'light' | 'dark'
+  readonly paper: string
+  readonly panel: string
+  readonly rule: string
+  readonly ink: string
+  readonly quiet: string
+  readonly accent: string
+  readonly onAccent: string
+  readonly accentWash: string
+  readonly watch: string
+  readonly breach: string
+  readonly breachWash: string
+  readonly good: string
+  readonly dead: string
+  /** Voltage lens: low, middle, high. */
+  readonly voltage: readonly [string, string, string]
+  /** Loading lens: from nothing to beyond the rating. */
+  readonly loading: readonly [string, string, string, string]
+}
+
+export const light: Palette = {
+  name: 'light',
+  paper: '#F6F3EC',
+  panel: '#FFFDF8',
+  rule: '#DDD6C8',
+  ink: '#1D2733',
+  quiet: '#5B6673',
+  accent: '#0E6674',
+  onAccent: '#FFFDF8',
+  accentWash: '#E3EEEE',
+  watch: '#A86B00',
+  breach: '#9B1B5A',
+  breachWash: '#F6E6EC',
+  good: '#0E6674',
+  dead: '#A9A395',
+  voltage: ['#3B3A9E', '#77736B', '#C2611A'],
+  loading: ['#C9B98F', '#C29A66', '#B26A5C', '#8E1550'],
+}
+
+export const dark: Palette = {
+  name: 'dark',
+  paper: '#14191F',
+  panel: '#1B222A',
+  rule: '#36404B',
+  ink: '#E8E4DA',
+  quiet: '#A3ACB6',
+  accent: '#5CC0CD',
+  onAccent: '#0F1419',
+  accentWash: '#1D3238',
+  watch: '#E0A93B',
+  breach: '#EE7FB2',
+  breachWash: '#3A2030',
+  good: '#5CC0CD',
+  dead: '#66707B',
+  voltage: ['#9A98F5', '#A8A39A', '#F09A55'],
+  loading: ['#8F8463', '#B9955F', '#DA8A73', '#F06FA8'],
+}
+
+export const font = {
+  sans: "'IBM Plex Sans', system-ui, sans-serif",
+  mono: "'IBM Plex Mono', ui-monospace, monospace",
+} as const

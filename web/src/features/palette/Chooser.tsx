@@ -1,0 +1,86 @@
+/** A list to type into: the palette and the finder are both made of it. */
+import { useMemo, useState } from 'react'
+import { Autocomplete, Input, ListBox, ListBoxItem, SearchField, useFilter } from 'react-aria-components'
+import styled from 'styled-components'
+import { Dialog, Kbd } from '../../design/controls'
+
+export interface Entry {
+  readonly id: string
+  readonly label: string
+  readonly detail: string
+  readonly keys?: string | undefined
+}
+
+const Search = styled(SearchField)`
+  padding: 10px 12px; border-bottom: 1px solid ${(p) => p.theme.rule};
+  input { width: 100%; height: 32px; border: none; background: transparent; font-size: 15px; outline: none; }
+  input::-webkit-search-cancel-button { display: none; }
+`
+const Options = styled(
+  ListBox,
+)`max-height: 52vh; overflow: auto; padding: 6px; outline: none;` as typeof ListBox
+const Option = styled(ListBoxItem)`
+  display: flex; gap: 12px; align-items: baseline; padding: 5px 10px; border-radius: 4px; cursor: default; outline: none;
+  .detail { color: ${(p) => p.theme.quiet}; margin-left: auto; }
+  &[data-focused], &[data-hovered] { background: ${(p) => p.theme.accentWash}; }
+`
+const None = styled.p`padding: 10px; color: ${(p) => p.theme.quiet};`
+
+const MOST = 200
+
+export function Chooser(props: {
+  label: string
+  placeholder: string
+  entries: readonly Entry[]
+  isOpen: boolean
+  onClose: () => void
+  onChoose: (id: string) => void
+}) {
+  const [typed, setTyped] = useState('')
+  const { contains } = useFilter({ sensitivity: 'base' })
+  const { entries } = props
+  const shown = useMemo(() => {
+    const words = typed.split(/\s+/).filter(Boolean)
+    const hits = entries.filter((e) => words.every((w) => contains(`${e.label} ${e.detail}`, w)))
+    const starts = (e: Entry) => (typed && e.label.toLowerCase().startsWith(typed.toLowerCase()) ? 0 : 1)
+    return hits.sort((a, b) => starts(a) - starts(b)).slice(0, MOST)
+  }, [entries, typed, contains])
+  const close = () => {
+    setTyped('')
+    props.onClose()
+  }
+  const closeOnEscape = (event: React.KeyboardEvent) => {
+    if (event.key !== 'Escape') return
+    event.stopPropagation()
+    close()
+  }
+  return (
+    <Dialog label={props.label} isOpen={props.isOpen} onClose={close} width={560} flush>
+      {/* One Escape closes, also when something has been typed: the field alone would only be cleared. */}
+      <div onKeyDownCapture={closeOnEscape}>
+        <Autocomplete inputValue={typed} onInputChange={setTyped}>
+          <Search aria-label={props.label} autoFocus>
+            <Input placeholder={props.placeholder} />
+          </Search>
+          <Options
+            aria-label={props.label}
+            items={shown}
+            renderEmptyState={() => <None>Nothing is called that.</None>}
+            onAction={(key) => {
+              close()
+              props.onChoose(String(key))
+            }}
+          >
+            {(e) => (
+              <Option id={e.id} textValue={e.label}>
+                <span>{e.label}</span>
+                <span className="detail">{e.detail}</span>
+                {e.keys && <Kbd>{e.keys}</Kbd>}
+              </Option>
+            )}
+          </Options>
+        </Autocomplete>
+      </div>
+    </Dialog>
+  )
+}

@@ -1,0 +1,106 @@
+/** The command palette, the finder, the grow menu, and the keys that reach every command. */
+import { useQuery } from '@tanstack/react-query'
+import { useEffect, useMemo, useState } from 'react'
+import { vocabularyQuery } from '../../api/queries'
+import { busesOf } from '../../bench/model'
+import { select, useBench } from '../../bench/store'
+import { Chooser } from './Chooser'
+import { type Command, commandsFor, keysOf, labelOfKind } from './commands'
+
+export type OpenOverlay = 'none' | 'palette' | 'find' | 'grow'
+
+interface Props {
+  readonly open: OpenOverlay
+  readonly setOpen: (open: OpenOverlay) => void
+  readonly onProjects: () => void
+}
+
+export function Palette({ open, setOpen, onProjects }: Props) {
+  const vocabulary = useQuery(vocabularyQuery).data
+  const items = useBench((s) => s.items)
+  // The list depends on what is selected and undoable; it is made anew whenever it opens.
+  const commands = useMemo((): Command[] => {
+    const overlays = {
+      openPalette: () => setOpen('palette'),
+      openFind: () => setOpen('find'),
+      openProjects: onProjects,
+    }
+    return open === 'palette' || open === 'grow' ? commandsFor(vocabulary?.shoots ?? [], overlays) : []
+  }, [open, vocabulary, setOpen, onProjects])
+  useKeys(setOpen, onProjects)
+  const found = useMemo(
+    () =>
+      open !== 'find'
+        ? []
+        : [...items.values()]
+            .filter((i) => vocabulary?.kinds.some((k) => k.element && k.kind === i.kind))
+            .map((i) => ({
+              id: i.id,
+              label: i.name,
+              detail: [
+                labelOfKind(vocabulary?.kinds ?? [], i.kind),
+                ...busesOf(i).map((b) => items.get(b)?.name ?? b),
+              ].join(' · '),
+            })),
+    [open, items, vocabulary],
+  )
+  const listed = commands.filter((c) => (open === 'grow' ? c.id.startsWith('grow-') : true))
+  const run = (id: string) => commands.find((c) => c.id === id)?.run()
+  return (
+    <>
+      <Chooser
+        label={open === 'grow' ? 'Grow' : 'Commands'}
+        placeholder={open === 'grow' ? 'Grow what?' : 'What would you like to do?'}
+        isOpen={open === 'palette' || open === 'grow'}
+        entries={listed.map((c) => ({
+          id: c.id,
+          label: c.label,
+          detail: '',
+          keys: open === 'grow' ? undefined : c.keys,
+        }))}
+        onClose={() => setOpen('none')}
+        onChoose={run}
+      />
+      <Chooser
+        label="Find"
+        placeholder="Name of a bus, line, transformer, load …"
+        isOpen={open === 'find'}
+        entries={found}
+        onClose={() => setOpen('none')}
+        onChoose={(id) => select(id, { reveal: true })}
+      />
+    </>
+  )
+}
+
+function useKeys(setOpen: (open: OpenOverlay) => void, onProjects: () => void) {
+  const vocabulary = useQuery(vocabularyQuery).data
+  const [overlays] = useState(() => ({
+    openPalette: () => setOpen('palette'),
+    openFind: () => setOpen('find'),
+    openProjects: onProjects,
+  }))
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      const target = event.target as HTMLElement
+      const typing =
+        target.matches('input, textarea, [contenteditable]') && !target.matches('input[type="range"]')
+      const keys = keysOf(event)
+      if (event.defaultPrevented || document.querySelector('[role="dialog"]')) return
+      if (typing && !keys.startsWith('Ctrl+K')) return
+      if (keys === 'G') {
+        const { selected, items } = useBench.getState()
+        if (selected && items.get(selected)?.kind === 'bus') setOpen('grow')
+        else return
+      } else {
+        const alias = keys === 'Ctrl+Y' ? 'Ctrl+Shift+Z' : keys
+        const command = commandsFor(vocabulary?.shoots ?? [], overlays).find((c) => c.keys === alias)
+        if (!command) return
+        command.run()
+      }
+      event.preventDefault()
+    }
+    window.addEventListener('keydown', press)
+    return () => window.removeEventListener('keydown', press)
+  }, [vocabulary, overlays, setOpen])
+}
