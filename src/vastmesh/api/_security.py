@@ -56,12 +56,13 @@ class Guard:
 
     async def _within_limit(self, scope: Scope, receive: Receive, send: Send, headers: Headers) -> None:
         read = 0
-        started = False
+        started = ended = False
 
         async def counted() -> Message:
-            nonlocal read
+            nonlocal read, ended
             message = await receive()
             read += len(message.get("body", b""))
+            ended = not message.get("more_body", False)
             if read > self.limit:
                 raise _TooLarge
             return message
@@ -83,7 +84,8 @@ class Guard:
         except _TooLarge:
             if started:
                 raise
-            await self._drain(receive, read)
+            if not ended:
+                await self._drain(receive, read)
             text = f"The upload is larger than {self.limit // 2**20} MB. Nothing of it was kept."
             await problem(413, "too-large", "Too large", text)(scope, receive, sealed)
 

@@ -384,9 +384,9 @@ class _Writer:
         if source:
             angle, p, q = source.angle_deg, now.get("generation_mw") or 0.0, now.get("generation_mvar") or 0.0
         return (
-            f"{self.number[bus.id]:4d} {bus.name[:12]:12} {self.area[bus.id]:2d}{1:3d} {kind:2d} {_fit(volts, 6)}"
+            f"{self.number[bus.id]:4d} {bus.name[:12]:12} {self.area[bus.id]:2d}{1:3d} {kind:2d} {_fit(volts, 6, full=True)}"
             f"{_fit(angle, 7)}{_fit(demand.real, 9)}{_fit(demand.imag, 10)}{_fit(p, 8)}{_fit(q, 8)} "
-            f"{_fit(bus.nominal_kv or 0, 7)} {_fit(wanted, 6)}{_fit(high, 8)}{_fit(low, 8)}{_fit(shunt.real, 8)}"
+            f"{_fit(bus.nominal_kv or 0, 7)} {_fit(wanted, 6, full=True)}{_fit(high, 8)}{_fit(low, 8)}{_fit(shunt.real, 8)}"
             f"{_fit(shunt.imag, 8)} {0:4d}"
         )
 
@@ -420,7 +420,7 @@ class _Writer:
     ) -> str:
         return (
             f"{self.number[tap.id]:4d} {self.number[other.id]:4d} {self.area[tap.id]:2d}{1:3d} 1 {kind}{_fit(r, 10)}"
-            f"{_fit(x, 11)}{_fit(b, 10)}{min(round(rating), 99999):5d} {0:5d} {0:5d} {0:4d} 0  {_fit(ratio, 6)} "
+            f"{_fit(x, 11)}{_fit(b, 10)}{min(round(rating), 99999):5d} {0:5d} {0:5d} {0:4d} 0  {_fit(ratio, 6, full=True)} "
             f"{_fit(angle, 7)}{_fit(0, 7)}{_fit(0, 7)} {_fit(0, 6)}{_fit(0, 7)}"
         )
 
@@ -429,11 +429,11 @@ def _degrees(angle: float) -> float:
     return degrees(atan2(sin(angle), cos(angle)))
 
 
-def _fit(value: float, width: int) -> str:
-    """The most digits that fit a field and leave a blank before it."""
+def _fit(value: float, width: int, *, full: bool = False) -> str:
+    """The most digits that fit a field and leave a blank before it (or fill it, when ``full``)."""
     value = value or 0.0  # no minus sign before zero
     for digits in range(width, -1, -1):
         text = f"{value:.{digits}f}"
-        if len(text) < width:
+        if len(text) < width + full:
             return text.rjust(width)
     raise UnreadableFile(f"{value:g} does not fit into {width} columns of this format")

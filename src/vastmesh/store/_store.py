@@ -121,7 +121,7 @@ class Store:
                 .where(JournalRow.project_id == project_id)
                 .order_by(JournalRow.revision)
             )
-            return network, row.revision, History.of(kinds.tuples())
+            return network, row.revision, History.of((k.kind, k.revision, k.target) for k in kinds)
 
     def append(
         self, project_id: str, expected: int, label: str, changes: list[Change], inverse: list[Change],

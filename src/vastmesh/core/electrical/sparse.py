@@ -54,6 +54,7 @@ class SparseLU:
             self._factored = False
             self._klu.factor(values)
         except KLUException as error:
+            self._klu.numeric = None  # a failed factorisation leaves a dead handle, and freeing that crashes
             raise SingularMatrix(str(error)) from None
         self._factored = True
 

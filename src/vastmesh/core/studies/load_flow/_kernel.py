@@ -41,7 +41,8 @@ def mismatch_and_jacobian(
     indptr: Any, indices: Any, g: Any, b: Any, theta: Any, v: Any, p0: Any, q0: Any, p1: Any, q1: Any, p2: Any,
     q2: Any, node_type: Any, f: Any, jac: Any, p: Any, q: Any,
 ) -> float:  # fmt: skip
-    """Fill mismatch ``f`` (2n,) and Jacobian values ``jac`` (4 nnz,); return the largest mismatch.
+    """Fill mismatch ``f`` (2n,) and Jacobian values ``jac`` (4 nnz,); return the largest mismatch
+    of apparent power at any node.
 
     ``g``, ``b``: nodal admittance values (nnz,). Net injection wanted at a node of voltage V:
     p0 + p1 V + p2 V², likewise q. ``p``, ``q`` (n,) receive the injections that the voltages imply.
@@ -97,15 +98,15 @@ def mismatch_and_jacobian(
         f[2 * j] = p[j] - (p0[j] + p1[j] * vj + p2[j] * vj * vj)
         jac[at_angle] -= q[j]
         jac[at_volt] += p[j] - p1[j] * vj - 2 * p2[j] * vj * vj
-        worst = max(worst, abs(f[2 * j]))
         if kind == PV:
             jac[at_volt + 1] = 1.0
             f[2 * j + 1] = 0.0
+            worst = max(worst, abs(f[2 * j]))
         else:
             f[2 * j + 1] = q[j] - (q0[j] + q1[j] * vj + q2[j] * vj * vj)
             jac[at_angle + 1] += p[j]
             jac[at_volt + 1] += q[j] - q1[j] * vj - 2 * q2[j] * vj * vj
-            worst = max(worst, abs(f[2 * j + 1]))
+            worst = max(worst, np.hypot(f[2 * j], f[2 * j + 1]))
     return worst
 
 

@@ -1,0 +1,342 @@
+"""The network model: what is refused, what is marked as typical, and that every change has an exact inverse."""
+
+from __future__ import annotations
+
+import copy
+import pickle
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.helpers import bus, line, load, network, networks, source, switch, transformer
+from vastmesh.core.errors import (
+    DuplicateElement,
+    FieldProblem,
+    InvalidFields,
+    SingularMatrix,
+    StillReferenced,
+    UnknownElement,
+    UnreadableFile,
+)
+from vastmesh.core.network import (
+    REGISTRY,
+    SHOOTS,
+    Add,
+    Bus,
+    Change,
+    Element,
+    FieldType,
+    Line,
+    Load,
+    Network,
+    Origin,
+    Remove,
+    Transformer,
+    Update,
+    conflicts,
+    grow,
+    make_item,
+    removal,
+    specs,
+    with_rules,
+)
+from vastmesh.core.studies.load_flow import run_load_flow
+
+
+def base() -> Network:
+    return network(
+        {"kind": "area", "id": "north"}, bus("a", area="north"), bus("b"), source("a"), line("a", "b"), load("b", 1.0)
+    )
+
+
+# Refusals name element, field, value and what is allowed.
+
+REFUSED: list[tuple[dict[str, Any], str, str]] = [
+    (bus("x", -1.0), "nominal_kv", "-1.0 is not allowed; enter a number above 0 to 1500 kV"),
+    (bus("x", float("nan")), "nominal_kv", "enter a number above 0"),
+    (bus("x", "eleven"), "nominal_kv", "'eleven' is not allowed"),  # type: ignore[arg-type]
+    (bus("x", kV=11), "kV", "a bus has no such field"),
+    (bus("x", conductors="CBA"), "conductors", "'CBA' is not allowed"),
+    (bus("x\n"), "id", "control characters"),
+    (line("a", "b", length_km=0.0), "length_km", "enter a number above 0 to 2000 km"),
+    (line("a", "a"), "to_bus", "a line joins two different buses"),
+    (line("a", "b", r_ohm_per_km=0.0, x_ohm_per_km=0.0), "x_ohm_per_km", "use a closed switch"),
+    (line("a", "b", type="no such"), "type", "there is no such type in the catalogue"),
+    (line("a", "b", parallel=1.5), "parallel", "enter a whole number from 1 to 20"),
+    (transformer("a", "b", vector_group="Dyn12"), "vector_group", "write it as YNd1"),
+    (transformer("a", "b", tap_min=1, tap_max=-1), "tap_min", "above the highest"),
+    (transformer("a", "b", tap_min=-2, tap_max=2, tap_position=5), "tap_position", "from -2 to 2"),
+    (transformer("a", "b", load_loss_kw=900.0), "load_loss_kw", "exceed the impedance"),
+    (source("a", fault_min_mva=2000.0), "fault_min_mva", "above the highest, 1000 MVA"),
+    (load("a", 1.0, 1.0, apparent_power_mva=3.0), "active_power_mw", "give active power with"),
+    (load("a", 1.0, constant_power_pct=50.0), "constant_power_pct", "add up to 50 %"),
+    ({"kind": "generator", "id": "g", "bus": "a", "q_min_mvar": 2, "q_max_mvar": 1}, "q_min_mvar", "above the highest"),
+    ({"kind": "shunt", "id": "s", "bus": "a", "steps": 2, "steps_on": 3}, "steps_on", "only 2 are installed"),
+    ({"kind": "switch", "id": "s", "from_bus": "a", "to_bus": "b", "device": "lever"}, "device", "breaker, disconnector, fuse"),
+    ({"kind": "tree", "id": "t"}, "kind", "choose one of area, bus"),
+    ({"kind": "voltage_limits", "id": "v", "low_breach_pu": 1.2}, "low_watch_pu", "limits must rise"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("data", "field", "words"), REFUSED, ids=lambda v: str(v)[:50] if isinstance(v, str) else "")
+def test_bad_values_are_refused_by_name(data: dict[str, Any], field: str, words: str) -> None:
+    net = base()
+    before = net.to_items()
+    with pytest.raises(InvalidFields) as caught:
+        net.apply([Add(item=data)])
+    problem = caught.value.problems[0]
+    assert problem.element == str(data["id"])
+    assert problem.field.startswith(field)
+    assert words in str(caught.value) or words in problem.allowed
+    assert net.to_items() == before
+
+
+def test_every_bad_value_of_a_group_is_named_and_none_applied() -> None:
+    net = base()
+    with pytest.raises(InvalidFields) as caught:
+        net.apply([Update(id="a-b", values={"length_km": 3.0}), Add(item=bus("x", -1.0)), Add(item=bus("y", -2.0))])
+    assert [p.element for p in caught.value.problems] == ["x", "y"]
+    assert net["a-b"].length_km == 1.0  # type: ignore[attr-defined]
+
+
+@pytest.mark.parametrize(
+    ("change", "error"),
+    [
+        (Add(item=bus("a")), DuplicateElement),
+        (Update(id="nobody", values={"name": "x"}), UnknownElement),
+        (Remove(id="nobody"), UnknownElement),
+        (Remove(id="b"), StillReferenced),
+        (Add(item=line("a", "nowhere")), UnknownElement),
+        (Add(item=line("a", "north")), InvalidFields),
+        (Update(id="a", values={"id": "z"}), InvalidFields),
+        (Update(id="a", values={"colour": "red"}), InvalidFields),
+    ],
+)
+def test_impossible_changes_leave_everything_as_it_was(change: Change, error: type[Exception]) -> None:
+    net = base()
+    before = net.copy()
+    with pytest.raises(error):
+        net.apply([Update(id="a", values={"name": "first"}), change])
+    assert net == before
+    assert list(net.items) == list(before.items)
+    assert net.referrers("b") == before.referrers("b")
+
+
+def test_errors_survive_a_process_pool() -> None:
+    errors = [
+        InvalidFields([FieldProblem("a", "b", 1, "c")]), UnknownElement("a", "b"), DuplicateElement("a"),
+        StillReferenced("a", ["b"]), UnreadableFile("why", 3, "x"), SingularMatrix("here"),
+    ]  # fmt: skip
+    for error in errors:
+        assert str(pickle.loads(pickle.dumps(error))) == str(error)
+        assert error.code == type(error).code
+
+
+# Origins
+
+
+def test_what_nobody_entered_is_marked_as_typical() -> None:
+    item = make_item(transformer("a", "b", iron_loss_kw=4.0))
+    assert item.origins["vector_group"] is Origin.TYPICAL
+    assert "iron_loss_kw" not in item.origins
+    assert "rated_mva" not in item.origins
+
+
+def test_catalogue_values_are_marked_and_overruled_by_entry() -> None:
+    net = base()
+    net.apply([Update(id="a-b", values={"type": "Al 185 11 kV cable"})])
+    found = net["a-b"]
+    assert isinstance(found, Line)
+    assert (found.r_ohm_per_km, found.rating_a) == (0.164, 310)
+    assert found.origins["r_ohm_per_km"] is Origin.CATALOGUE
+    net.apply([Update(id="a-b", values={"rating_a": 250.0})])
+    assert "rating_a" not in net["a-b"].origins
+    net.apply([Update(id="a-b", values={"type": "Al 300 11 kV cable"})])
+    assert net["a-b"].rating_a == 405  # type: ignore[attr-defined]
+
+
+def test_confirming_a_typical_value_takes_the_mark_off() -> None:
+    net = network(bus("a", 33), bus("b", 11), transformer("a", "b"))
+    net.apply([Update(id="a/b", values={"vector_group": "Dyn11"})])
+    assert "vector_group" not in net["a/b"].origins
+    kept = Update(id="a/b", values={"tap_step_pct": 2.0}, origins={"tap_step_pct": Origin.TYPICAL})
+    net.apply([kept])
+    assert net["a/b"].origins["tap_step_pct"] is Origin.TYPICAL
+
+
+# Changes and their inverses
+
+
+@settings(max_examples=60, deadline=None)
+@given(networks(), st.data())
+def test_every_change_has_an_exact_inverse(net: Network, data: st.DataObject) -> None:
+    before, plain = net.copy(), net.to_items()
+    element = data.draw(st.sampled_from(list(net.elements())))
+    choice = data.draw(st.sampled_from(["remove", "update", "add", "retype"]))
+    changes: list[Change] = []
+    if choice == "remove":
+        changes = removal(net, [element.id])
+    elif choice == "add":
+        changes = [Add(item=bus("new", 33.0), before=element.id), Add(item=load("new", 1.0))]
+    elif choice == "retype" and isinstance(element, Line):
+        changes = [Update(id=element.id, values={"type": "Al 185 11 kV cable"})]
+    else:
+        changes = [Update(id=element.id, values={"in_service": False, "note": "out", "name": "renamed"})]
+    done = net.apply(changes)
+    assert net != before
+    net.apply(done.inverse)
+    assert net == before
+    assert net.to_items() == plain
+    again = net.apply(changes)
+    assert again.changed == done.changed
+
+
+@settings(max_examples=30, deadline=None)
+@given(networks())
+def test_plain_data_round_trips(net: Network) -> None:
+    twin = Network.from_items(copy.deepcopy(net.to_items()))
+    assert twin == net
+    assert list(twin.items) == list(net.items)
+
+
+def test_a_copy_is_independent() -> None:
+    net = base()
+    twin = net.copy()
+    twin.apply([Update(id="a", values={"name": "other"}), *removal(twin, ["b"])])
+    assert net["a"].name == "a"
+    assert net.referrers("b") == ["a-b", "load-b"]
+
+
+def test_removing_a_bus_takes_its_equipment_along_and_clears_mere_mentions() -> None:
+    net = base()
+    net.apply(removal(net, ["b"]))
+    assert set(net.items) == {"north", "a", "source-a"}
+    net.apply(removal(net, ["north"]))
+    assert net["a"].area is None  # type: ignore[attr-defined]
+
+
+@pytest.mark.parametrize(
+    ("first", "values", "expected"),
+    [
+        ({"active_power_mw": 2.0, "power_factor": 0.9}, {"reactive_power_mvar": 1.0}, (2.0, 1.0, None, None)),
+        ({"active_power_mw": 2.0, "reactive_power_mvar": 1.0}, {"power_factor": 0.9}, (2.0, None, None, 0.9)),
+        ({"apparent_power_mva": 2.0, "power_factor": 0.9}, {"active_power_mw": 1.0}, (1.0, None, None, 0.9)),
+        ({"active_power_mw": 2.0, "power_factor": 0.9}, {"apparent_power_mva": 3.0}, (None, None, 3.0, 0.9)),
+    ],
+)
+def test_a_third_power_figure_replaces_the_one_it_contradicts(
+    first: dict[str, float], values: dict[str, float], expected: tuple[float | None, ...]
+) -> None:
+    net = network(bus("a"), {"kind": "load", "id": "d", "bus": "a", **first})
+    net.apply([Update(id="d", values=values)])
+    found = net["d"]
+    assert isinstance(found, Load)
+    assert (found.active_power_mw, found.reactive_power_mvar, found.apparent_power_mva, found.power_factor) == expected
+
+
+def test_load_power_from_any_pair() -> None:
+    by_factor = make_item({"kind": "load", "id": "d", "bus": "a", "apparent_power_mva": 5.0, "power_factor": 0.8})
+    assert isinstance(by_factor, Load)
+    assert by_factor.power_mva() == pytest.approx(4 + 3j)
+    leading = make_item({"kind": "load", "id": "d", "bus": "a", "active_power_mw": 4.0, "power_factor": -0.8})
+    assert isinstance(leading, Load)
+    assert leading.power_mva() == pytest.approx(4 - 3j)
+
+
+def test_one_share_of_the_demand_mix_fills_up_the_rest() -> None:
+    net = network(bus("a"), load("a", 1.0))
+    net.apply([Update(id="load-a", values={"constant_impedance_pct": 30.0})])
+    assert net["load-a"].constant_power_pct == 70.0  # type: ignore[attr-defined]
+
+
+def test_conflicts_are_two_changes_of_one_field() -> None:
+    mine: list[Change] = [Update(id="a", values={"x": 1.0}), Update(id="b", values={"name": "n"})]
+    assert conflicts(mine, [Update(id="a", values={"y": 2.0})]) == set()
+    assert conflicts(mine, [Update(id="a", values={"x": 2.0})]) == {("a", "x")}
+    assert conflicts(mine, [Remove(id="b")]) == {("b", "name")}
+
+
+# Declarations: the one source about fields
+
+
+@pytest.mark.parametrize("kind", sorted(REGISTRY))
+def test_every_field_is_fully_declared(kind: str) -> None:
+    for name, spec in specs(REGISTRY[kind]).items():
+        assert spec.label, name
+        assert spec.label[0].isupper() or spec.label[0] in "XQ", name
+        if spec.type in (FieldType.NUMBER, FieldType.INTEGER):
+            assert spec.unit, f"{name} has no unit"
+        if spec.group == "data" and spec.type is not FieldType.OTHER:
+            assert spec.meaning, f"{name} has no meaning"
+
+
+def test_elements_know_their_terminals() -> None:
+    assert Transformer.terminals() == ("hv_bus", "lv_bus")
+    elements = [c for c in REGISTRY.values() if issubclass(c, Element) and c is not Bus]
+    assert all(c.terminals() for c in elements)
+
+
+# Growing
+
+
+@pytest.mark.parametrize("what", sorted(SHOOTS))
+@pytest.mark.parametrize("kv", [0.4, 11.0, 33.0, 132.0, 400.0])
+def test_growing_gives_connected_typical_and_solvable_equipment(what: str, kv: float) -> None:
+    net = network(bus("a", kv), source("a"))
+    plan = grow(net, "a", what)
+    done = net.apply(plan.changes)
+    assert plan.select in done.changed
+    new = next(e for i in done.changed if isinstance(e := net[i], Element) and not isinstance(e, Bus))
+    assert "a" in new.buses()
+    if what != "switch":
+        assert Origin.TYPICAL in new.origins.values()
+    if plan.bus and what != "transformer":
+        assert net[plan.bus].nominal_kv == kv  # type: ignore[attr-defined]
+    result = run_load_flow(net)
+    assert result.account.converged
+    assert result.summary["dead_buses"] == 0
+
+
+def test_growing_twice_gives_distinct_names() -> None:
+    net = network(bus("F1"), source("F1"))
+    for _ in range(3):
+        net.apply(grow(net, "F1", "line").changes)
+        net.apply(grow(net, "F1", "load").changes)
+    assert {"F2", "F3", "F4", "Load F1", "Load F1 (2)", "Load F1 (3)"} <= set(net.items)
+
+
+def test_a_feeder_grows_with_its_own_conductor() -> None:
+    net = network(bus("a"), bus("b"), line("a", "b", type="Alloy 50 11 kV overhead"))
+    net.apply(grow(net, "b", "line").changes)
+    assert next(e for e in net.of(Line) if e.from_bus == "b").type == "Alloy 50 11 kV overhead"
+
+
+def test_growing_somewhere_impossible_is_refused() -> None:
+    net = base()
+    with pytest.raises(UnknownElement):
+        grow(net, "load-b", "line")
+    with pytest.raises(InvalidFields):
+        grow(net, "a", "castle")
+
+
+def test_rules_are_added_once() -> None:
+    net = base()
+    net.apply(with_rules(net))
+    assert net.settings.condition == net.condition.id
+    assert with_rules(net) == []
+
+
+def test_switch_positions_and_service_recompile(demo: Network) -> None:
+    assert run_load_flow(demo).summary["dead_buses"] == 0
+    demo.apply([Update(id="Saltern F2-08", values={"in_service": False})])
+    dead = run_load_flow(demo).summary["dead_buses"]
+    assert dead > 0
+    demo.apply([Update(id="Tie Moor End", values={"closed": True})])
+    assert run_load_flow(demo).summary["dead_buses"] < dead
+
+
+def test_connected_equipment_is_found_from_either_bus() -> None:
+    net = network(bus("a"), bus("b"), switch("a", "b"))
+    assert [e.id for e in net.connected("a")] == [e.id for e in net.connected("b")] == ["a|b"]
