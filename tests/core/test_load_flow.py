@@ -290,7 +290,7 @@ def test_demand_beyond_the_line_is_explained() -> None:
     result = run_load_flow(two_bus(1.5 * most, 0.0))
     assert result.account.ending is Ending.ITERATION_LIMIT
     assert result.tables == {}
-    share = int(result.account.explanation.split("At ")[1].split(" %")[0])
+    share = float(result.account.explanation.split("At ")[1].split(" %")[0])
     assert share == pytest.approx(100 / 1.5, abs=2)
     assert "lowest voltage at b" in result.account.explanation
     assert result.account.worst[0].bus == "b"

@@ -10,6 +10,8 @@ export interface Palette {
   readonly onAccent: string
   readonly accentWash: string
   readonly watch: string
+  /** Ochre for text, dark enough to be read when small. */
+  readonly watchInk: string
   readonly breach: string
   readonly breachWash: string
   readonly good: string
@@ -31,6 +33,7 @@ export const light: Palette = {
   onAccent: '#FFFDF8',
   accentWash: '#E3EEEE',
   watch: '#A86B00',
+  watchInk: '#865500',
   breach: '#9B1B5A',
   breachWash: '#F6E6EC',
   good: '#0E6674',
@@ -50,6 +53,7 @@ export const dark: Palette = {
   onAccent: '#0F1419',
   accentWash: '#1D3238',
   watch: '#E0A93B',
+  watchInk: '#E0A93B',
   breach: '#EE7FB2',
   breachWash: '#3A2030',
   good: '#5CC0CD',

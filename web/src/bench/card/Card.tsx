@@ -27,7 +27,7 @@ const Bar = styled.div`border-bottom: 1px solid ${(p) => p.theme.rule}; margin: 
 const Alert = styled.div<{ $breach: boolean }>`
   display: flex; gap: 8px; padding: 7px 10px; margin-bottom: 8px; background: ${(p) => p.theme.panel};
   border-left: 3px solid ${(p) => (p.$breach ? p.theme.breach : p.theme.watch)};
-  b, svg { color: ${(p) => (p.$breach ? p.theme.breach : p.theme.watch)}; font-weight: 500; flex: none; }
+  b, svg { color: ${(p) => (p.$breach ? p.theme.breach : p.theme.watchInk)}; font-weight: 500; flex: none; }
   svg { margin-top: 2px; }
 `
 

@@ -25,7 +25,7 @@ const Value = styled.input<{ $figure: boolean }>`
   &[aria-invalid='true'] { outline: 2px solid ${(p) => p.theme.breach}; outline-offset: 0; }
 `
 const Unit = styled.span<{ $typical: boolean }>`
-  font-size: 12px; color: ${(p) => (p.$typical ? p.theme.watch : p.theme.quiet)}; white-space: nowrap;
+  font-size: 12px; color: ${(p) => (p.$typical ? p.theme.watchInk : p.theme.quiet)}; white-space: nowrap;
 `
 const Reason = styled.p`
   grid-column: 1 / -1; color: ${(p) => p.theme.breach}; font-size: 12px; padding: 2px 0 5px; white-space: normal;

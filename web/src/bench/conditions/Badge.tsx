@@ -49,12 +49,7 @@ export function Badge() {
       : 'not solved'
   return (
     <DialogTrigger>
-      <Pill
-        $tone={good ? 'good' : 'bad'}
-        data-testid="badge"
-        data-busy={busy > 0}
-        aria-label={`${word}: account of the solution`}
-      >
+      <Pill $tone={good ? 'good' : 'bad'} data-testid="badge" data-busy={busy > 0}>
         <b>{word}</b>
         {good ? (
           <span>

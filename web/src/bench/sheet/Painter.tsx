@@ -51,6 +51,13 @@ const Bar = memo(function Bar({ shape, colour, live }: { shape: BusShape; colour
   const d = upright ? `M${x} ${y - half}V${y + half}` : `M${x - half} ${y}H${x + half}`
   return (
     <g data-id={shape.id} data-kind="bus" data-live={live}>
+      <rect
+        x={upright ? x - 8 : x - half}
+        y={upright ? y - half : y - 8}
+        width={upright ? 16 : 2 * half}
+        height={upright ? 2 * half : 16}
+        fill="transparent"
+      />
       <path d={d} stroke="transparent" strokeWidth={16} {...THIN} fill="none" />
       <path d={d} stroke={live ? colour : theme.dead} strokeWidth={5.5} {...THIN} fill="none" />
       {!live && <path d={d} stroke={theme.panel} strokeWidth={3} {...THIN} fill="none" />}

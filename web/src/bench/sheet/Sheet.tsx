@@ -123,7 +123,7 @@ export function Sheet() {
           )}
         </g>
         <Labels labels={labels} />
-        <Marks shapes={shapes} scene={scene} paint={paint} view={view} />
+        <Marks shapes={shapes} paint={paint} view={view} />
       </Drawing>
       {failed && <Stale role="status">Not solved: what is shown is out of date</Stale>}
       {scene.buses.length === 0 && <Empty />}
@@ -220,7 +220,7 @@ function Halo({
 function Labels({ labels }: { labels: readonly Label[] }) {
   const theme = useTheme()
   const ink = (l: Label) =>
-    l.severity === 'breach' ? theme.breach : l.severity === 'watch' ? theme.watch : theme.quiet
+    l.severity === 'breach' ? theme.breach : l.severity === 'watch' ? theme.watchInk : theme.quiet
   return (
     <g pointerEvents="none" paintOrder="stroke" stroke={theme.panel} strokeWidth={3.5} strokeLinejoin="round">
       {labels.map((l) => (
@@ -243,7 +243,7 @@ const BESIDE = { dx: -24, dy: -8 } as const
 const BELOW = { dx: -9, dy: 5 } as const
 
 /** A mark at everything that has a finding, whatever the zoom. */
-function Marks({ shapes, scene, paint, view }: { shapes: Shapes; scene: Scene; paint: Paint; view: View }) {
+function Marks({ shapes, paint, view }: { shapes: Shapes; paint: Paint; view: View }) {
   const theme = useTheme()
   const spots = [
     ...shapes.buses.map((b) => ({
@@ -252,7 +252,11 @@ function Marks({ shapes, scene, paint, view }: { shapes: Shapes; scene: Scene; p
       dx: 6,
       dy: -17,
     })),
-    ...shapes.branches.map((b) => ({ id: b.id, at: b.at, ...(b.kind !== 'line' ? BESIDE_SYMBOL : b.vertical ? BESIDE : BELOW) })),
+    ...shapes.branches.map((b) => ({
+      id: b.id,
+      at: b.at,
+      ...(b.kind !== 'line' ? BESIDE_SYMBOL : b.vertical ? BESIDE : BELOW),
+    })),
   ]
   return (
     <g pointerEvents="none">

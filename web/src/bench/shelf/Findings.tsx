@@ -21,7 +21,7 @@ const Row = styled.button`
   .name { font-weight: 500; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
   .text { color: ${(p) => p.theme.quiet}; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
   &[data-severity='breach'] { --tone: ${(p) => p.theme.breach}; }
-  &[data-severity='watch'] { --tone: ${(p) => p.theme.watch}; }
+  &[data-severity='watch'] { --tone: ${(p) => p.theme.watchInk}; }
 `
 const None = styled.p`padding: 16px; color: ${(p) => p.theme.quiet};`
 

@@ -37,7 +37,9 @@ class Generator(Element):
         "Power factor", "Under power-factor control; negative when it takes in reactive power", unit="1", default=1.0,
         ge=-1, le=1,
     )  # fmt: skip
-    q_min_mvar: float | None = quantity("Lowest Q", "Least it can deliver; negative takes in", unit="Mvar", ge=-1e5, le=1e5)
+    q_min_mvar: float | None = quantity(
+        "Lowest Q", "Least it can deliver; negative takes in", unit="Mvar", ge=-1e5, le=1e5
+    )
     q_max_mvar: float | None = quantity("Highest Q", "Most it can deliver", unit="Mvar", ge=-1e5, le=1e5)
 
     @model_validator(mode="after")

@@ -83,7 +83,7 @@ def _explain(
     reach = _reach(arrays, problem, options)
     if reach is None:
         return (
-            "There is no solution even at a small part of the demand. Look at the buses below: a wrong impedance, "
+            "There is no solution even at next to no demand. Look at the buses below: a wrong impedance, "
             "ratio or vector group near them is likely."
         )
     share, state = reach
@@ -91,25 +91,38 @@ def _explain(
     bus = _bus_of_node(arrays, problem)[row]
     name = network[bus].name
     return (
-        f"Demand and generation are beyond what the network can carry. At {100 * share:.0f} % of them it still "
+        f"Demand and generation are beyond what the network can carry. At {100 * share:.3g} % of them it still "
         f"converges, with the lowest voltage at {name}, {state.v[row]:.3f} p.u.: the path that feeds it, or the demand "
         "behind it, is the place to look."
     )
 
 
 def _reach(arrays: NetArrays, problem: Problem, options: LoadFlowOptions) -> tuple[float, State] | None:
-    """The largest share of all injections (to 1 %) that still converges, and its voltages."""
-    low, high, state = 0.0, 1.0, None
+    """The largest share of all injections (to a few per cent of itself) that still converges, and its voltages."""
     y = problem.admittance(arrays)[1]
-    for _ in range(7):
-        share = (low + high) / 2
+
+    def attempt(share: float, start: State | None) -> State | None:
         scaled = problem.targets(arrays)
         for field in ("p0", "q0", "p1", "q1", "p2", "q2"):
             setattr(scaled, field, getattr(scaled, field) * share)
-        start = state or problem.flat_start(arrays.tables["branch"], scaled)
-        attempt = problem.newton(y, scaled, start, options, rung="reach")
-        if attempt.ending is Ending.CONVERGED and np.min(attempt.state.v) > 0.2:
-            low, state = share, attempt.state
+        begin = start or problem.flat_start(arrays.tables["branch"], scaled)
+        found = problem.newton(y, scaled, begin, options, rung="reach")
+        good = found.ending is Ending.CONVERGED and float(np.min(found.state.v)) > 0.2
+        return found.state if good else None
+
+    high, low, state = 1.0, 0.5, None
+    while low > 1e-5:
+        state = attempt(low, None)
+        if state is not None:
+            break
+        high, low = low, low / 2
+    if state is None:
+        return None
+    for _ in range(6):
+        middle = (low + high) / 2
+        further = attempt(middle, state)
+        if further is None:
+            high = middle
         else:
-            high = share
-    return (low, state) if state is not None else None
+            low, state = middle, further
+    return low, state

@@ -1,0 +1,115 @@
+"""A real server and Debian's headless Chromium; a test fails on any console error or stray request."""
+
+from __future__ import annotations
+
+import json
+import os
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import pytest
+from playwright.sync_api import Browser, BrowserContext, Page
+
+FLAGS = [
+    "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync", "--no-first-run", "--font-render-hinting=none",
+    "--force-color-profile=srgb",
+]  # fmt: skip
+
+
+@pytest.fixture(scope="session")
+def browser_type_launch_args() -> dict[str, Any]:
+    return {"executable_path": "/usr/bin/chromium", "args": FLAGS}
+
+
+@pytest.fixture(scope="session")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    folder = tmp_path_factory.mktemp("data")
+    process = subprocess.Popen(
+        [sys.executable, "-m", "vastmesh.cli", "demo", "--data", str(folder), "--port", str(port)], env={**os.environ}
+    )
+    address = f"http://127.0.0.1:{port}"
+    for _ in range(300):
+        try:
+            urllib.request.urlopen(f"{address}/api/health", timeout=5).close()
+            break
+        except OSError:
+            time.sleep(0.1)
+    yield address
+    process.terminate()
+    process.wait(timeout=20)
+
+
+def call(address: str, method: str = "GET", body: Any = None) -> Any:
+    data = None if body is None else json.dumps(body).encode()
+    made = urllib.request.Request(address, data, {"content-type": "application/json"}, method=method)
+    with urllib.request.urlopen(made, timeout=30) as answer:
+        return json.load(answer)
+
+
+@pytest.fixture(scope="session")
+def demo_project(server: str) -> str:
+    found: str = call(f"{server}/api/projects")[0]["id"]
+    return found
+
+
+@pytest.fixture
+def project(server: str, demo_project: str, request: pytest.FixtureRequest) -> str:
+    """A fresh copy of the demo region."""
+    made: str = call(f"{server}/api/projects/{demo_project}/copy", "POST", {"name": request.node.name[:100]})["id"]
+    return made
+
+
+def watched(context: BrowserContext, server: str) -> tuple[Page, list[str]]:
+    """A page, and what it complains about or asks of strangers."""
+    page, troubles = context.new_page(), []
+    page.on("console", lambda m: troubles.append(f"console: {m.text}") if m.type == "error" else None)
+    page.on("pageerror", lambda e: troubles.append(f"page: {e}"))
+
+    def seen(url: str) -> None:
+        if not url.startswith((server, "data:", "blob:")):
+            troubles.append(f"request to {url}")
+
+    page.on("request", lambda r: seen(r.url))
+    return page, troubles
+
+
+@pytest.fixture
+def new_page(browser: Browser, server: str) -> Iterator[Callable[..., Page]]:
+    """Make pages of 1280 x 800; all of them are checked for troubles at the end."""
+    contexts, lists = [], []
+
+    def make(**options: Any) -> Page:
+        context = browser.new_context(viewport={"width": 1280, "height": 800}, **options)
+        page, troubles = watched(context, server)
+        contexts.append(context)
+        lists.append(troubles)
+        return page
+
+    yield make
+    for context in contexts:
+        context.close()
+    expected = "status of 4"  # a refusal that a test provokes is logged by the browser itself
+    assert [t for found in lists for t in found if expected not in t] == []
+
+
+@pytest.fixture
+def bench(new_page: Callable[..., Page], server: str, project: str) -> Page:
+    """The demo region open on the bench, solved."""
+    page = new_page()
+    open_bench(page, server, project)
+    return page
+
+
+def open_bench(page: Page, server: str, project: str) -> None:
+    page.goto(f"{server}/p/{project}")
+    page.wait_for_selector("[data-ready=yes]")
+    page.wait_for_selector("[data-testid=badge]")
