@@ -13,7 +13,7 @@ from vastmesh.core.electrical import SparseLU, compile_network, nodal_pattern, n
 from vastmesh.core.errors import SingularMatrix
 from vastmesh.core.network import Network
 from vastmesh.core.studies.load_flow import Problem
-from vastmesh.core.studies.load_flow._kernel import jacobian_pattern, mismatch_and_jacobian
+from vastmesh.core.studies.load_flow._kernel import jacobian_pattern, mismatch_and_jacobian, rectangular
 
 
 def random_matrix(n: int, seed: int, *, complex_: bool = False) -> csc_array:
@@ -121,9 +121,10 @@ def test_jacobian_equals_finite_differences(net: Network, seed: int) -> None:
     ptr, rows = jacobian_pattern(pattern.indptr, pattern.indices)
 
     def evaluate(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        index = (a.astype(np.uint32) for a in (pattern.indptr, pattern.indices, pattern.diagonal))
         f, jac, p, q = np.zeros(2 * n), np.zeros(len(rows)), np.zeros(n), np.zeros(n)
         mismatch_and_jacobian(
-            pattern.indptr, pattern.indices, y.real.copy(), y.imag.copy(), x[::2].copy(), np.exp(x[1::2]),
+            *index, *y, x[::2].copy(), np.exp(x[1::2]),
             targets.p0, targets.q0, targets.p1, targets.q1, targets.p2, targets.q2, kinds, f, jac, p, q,
         )  # fmt: skip
         return f, jac
@@ -172,3 +173,30 @@ def test_ohms_stay_ohms_between_buses_of_different_nominal_voltage() -> None:
     z = 0.3 + 0.35j
     assert 1 / ports.ff[0] * 11.0**2 / 100 == pytest.approx(z)
     assert 1 / ports.tt[0] * 11.5**2 / 100 == pytest.approx(z)
+
+
+def test_vectorised_sine_and_cosine_equal_the_library_to_the_last_places() -> None:
+    rng = np.random.default_rng(5)
+    edges = np.arange(-40, 41) * np.pi / 4
+    theta = np.concatenate(
+        [rng.uniform(-7, 7, 20_000), rng.uniform(-1000, 1000, 2_000), edges, edges + 1e-9, [0.0, -0.0]]
+    )
+    v = rng.uniform(0.2, 1.8, len(theta))
+    e, h = np.empty_like(v), np.empty_like(v)
+    rectangular(v, theta, e, h)
+    assert np.abs(e - v * np.cos(theta)).max() < 1e-15
+    assert np.abs(h - v * np.sin(theta)).max() < 1e-15
+
+
+@settings(max_examples=20, deadline=None)
+@given(networks())
+def test_one_pass_assembly_equals_the_formulas(net: Network) -> None:
+    arrays = compile_network(net)
+    problem = Problem(arrays)
+    ports, (g, b) = problem.admittance(arrays)
+    plain = two_ports(arrays.tables["branch"])
+    for name in ("ff", "ft", "tf", "tt"):
+        assert getattr(ports, name) == pytest.approx(getattr(plain, name), rel=1e-13)
+    assert g + 1j * b == pytest.approx(
+        nodal_values(problem.pattern, plain, arrays.tables["shunt"]), rel=1e-12, abs=1e-12
+    )

@@ -71,9 +71,8 @@ class Item(BaseModel):
     @model_validator(mode="after")
     def _mark_typical(self) -> Self:
         """A typical default that nobody entered says so; a blank value has no origin."""
-        given = self.model_fields_set
-        for name, spec in specs(type(self)).items():
-            if spec.typical and name not in given and getattr(self, name) is not None:
+        for name in _typical_fields(type(self)) - self.model_fields_set:
+            if getattr(self, name) is not None:
                 self.origins.setdefault(name, Origin.TYPICAL)
         return self
 
@@ -116,6 +115,11 @@ class Element(Item):
 def reference_fields(cls: type[Item]) -> tuple[str, ...]:
     """Names of the fields that hold the id of another item."""
     return tuple(n for n, s in specs(cls).items() if s.ref)
+
+
+@cache
+def _typical_fields(cls: type[Item]) -> frozenset[str]:
+    return frozenset(n for n, s in specs(cls).items() if s.typical)
 
 
 @cache

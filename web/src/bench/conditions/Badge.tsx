@@ -20,6 +20,7 @@ const Body = styled(Dialog)`
   h2 { font-size: 14px; font-weight: 600; } h3 { font-size: 12px; font-weight: 500; color: ${(p) => p.theme.quiet}; margin: 12px 0 2px; }
   table { border-collapse: collapse; width: 100%; font: 400 12px ${font.mono}; }
   td, th { text-align: right; padding: 2px 0; font-weight: 400; } th { color: ${(p) => p.theme.quiet}; font-family: ${font.sans}; }
+  td button { min-height: 24px; }
   td:first-child, th:first-child { text-align: left; font-family: ${font.sans}; }
   p { margin-top: 6px; } .why { color: ${(p) => p.theme.breach}; }
 `

@@ -16,9 +16,8 @@ const Search = styled(SearchField)`
   input { width: 100%; height: 32px; border: none; background: transparent; font-size: 15px; outline: none; }
   input::-webkit-search-cancel-button { display: none; }
 `
-const Options = styled(
-  ListBox,
-)`max-height: 52vh; overflow: auto; padding: 6px; outline: none;` as typeof ListBox
+const Scroll = styled.div`max-height: 52vh; overflow: auto;`
+const Options = styled(ListBox)`padding: 6px; outline: none;` as typeof ListBox
 const Option = styled(ListBoxItem)`
   display: flex; gap: 12px; align-items: baseline; padding: 5px 10px; border-radius: 4px; cursor: default; outline: none;
   .detail { color: ${(p) => p.theme.quiet}; margin-left: auto; }
@@ -62,23 +61,25 @@ export function Chooser(props: {
           <Search aria-label={props.label} autoFocus>
             <Input placeholder={props.placeholder} />
           </Search>
-          <Options
-            aria-label={props.label}
-            items={shown}
-            renderEmptyState={() => <None>Nothing is called that.</None>}
-            onAction={(key) => {
-              close()
-              props.onChoose(String(key))
-            }}
-          >
-            {(e) => (
-              <Option id={e.id} textValue={e.label}>
-                <span>{e.label}</span>
-                <span className="detail">{e.detail}</span>
-                {e.keys && <Kbd>{e.keys}</Kbd>}
-              </Option>
-            )}
-          </Options>
+          <Scroll tabIndex={0} role="group" aria-label="Matches">
+            <Options
+              aria-label={props.label}
+              items={shown}
+              renderEmptyState={() => <None>Nothing is called that.</None>}
+              onAction={(key) => {
+                close()
+                props.onChoose(String(key))
+              }}
+            >
+              {(e) => (
+                <Option id={e.id} textValue={e.label}>
+                  <span>{e.label}</span>
+                  <span className="detail">{e.detail}</span>
+                  {e.keys && <Kbd>{e.keys}</Kbd>}
+                </Option>
+              )}
+            </Options>
+          </Scroll>
         </Autocomplete>
       </div>
     </Dialog>

@@ -32,12 +32,9 @@ def account_for(
     )
 
 
-def _bus_of_node(arrays: NetArrays, problem: Problem) -> list[str]:
-    names = [""] * problem.n
-    for ident, row in zip(arrays.bus_id, problem.pattern.row.tolist(), strict=True):
-        if row >= 0 and not names[row]:
-            names[row] = ident
-    return names
+def _bus_of_node(arrays: NetArrays, problem: Problem, node: int) -> str:
+    """The first bus that stands for a node of the nodal matrix."""
+    return arrays.bus_id[int(np.argmax(problem.pattern.row == node))]
 
 
 def _worst(arrays: NetArrays, problem: Problem, solution: Solution) -> list[MismatchAt]:
@@ -45,9 +42,10 @@ def _worst(arrays: NetArrays, problem: Problem, solution: Solution) -> list[Mism
     if not len(f):
         return []
     order = np.argsort(-np.abs(f).max(axis=1))[:_WORST_SHOWN]
-    names = _bus_of_node(arrays, problem)
     base = arrays.base_mva
-    return [MismatchAt(names[i], float(f[i, 0]) * base, float(f[i, 1]) * base) for i in order]
+    return [
+        MismatchAt(_bus_of_node(arrays, problem, int(i)), float(f[i, 0]) * base, float(f[i, 1]) * base) for i in order
+    ]
 
 
 def _notes(network: Network, arrays: NetArrays, problem: Problem, solution: Solution) -> list[str]:
@@ -88,7 +86,7 @@ def _explain(
         )
     share, state = reach
     row = int(np.argmin(state.v))
-    bus = _bus_of_node(arrays, problem)[row]
+    bus = _bus_of_node(arrays, problem, row)
     name = network[bus].name
     return (
         f"Demand and generation are beyond what the network can carry. At {100 * share:.3g} % of them it still "

@@ -79,8 +79,8 @@ def find_in_model(
         _model(ident, network[ident].kind, Severity.BREACH, "missing", f"left out: {', '.join(blank)} missing")
         for ident, blank in arrays.left_out.items()
     ]
-    dead = [b.id for b, r in zip(rows.buses, rows.bus_row, strict=True) if r < 0 or problem.pattern.row[r] < 0]
-    in_service = [b for b in dead if network[b].in_service]  # type: ignore[attr-defined]
+    live = np.append(problem.pattern.row >= 0, False)[rows.bus_row]  # -1, not compiled, picks the last one
+    in_service = [rows.bus_column[i] for i in np.flatnonzero(~live & rows.in_service)]
     if in_service:
         few = ", ".join(network[b].name for b in in_service[:3]) + (" ..." if len(in_service) > 3 else "")
         text = f"{len(in_service)} {'bus has' if len(in_service) == 1 else 'buses have'} no supply: {few}"

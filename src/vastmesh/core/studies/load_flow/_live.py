@@ -31,6 +31,7 @@ class LiveLoadFlow:
         self.problem = Problem(self.arrays)
         self._switches = SwitchFlows(self.arrays, self.problem)
         self._rows: Rows | None = None
+        self._admittance = self.problem.admittance(self.arrays)
         self._last = self._recall()
 
     def _remember(self) -> None:
@@ -73,6 +74,7 @@ class LiveLoadFlow:
         idents = list(idents)
         if patch(self.arrays, self.network, idents, previous):
             self._rows = None
+            self._admittance = self.problem.admittance(self.arrays)
         else:
             self._compile()
 
@@ -84,7 +86,7 @@ class LiveLoadFlow:
             tolerance_pu=settings.tolerance_pu, reactive_limits=settings.reactive_limits, start="last"
         )
         arrays = apply_condition(self.arrays, condition)
-        solution = self.problem.solve(arrays, options, self._last)
+        solution = self.problem.solve(arrays, options, self._last, self._admittance)
         if solution.attempt.ending is Ending.CONVERGED:
             self._last = solution.attempt.state.copy()
         return self._publish(arrays, solution, options)

@@ -17,14 +17,22 @@ from ...electrical import (
     Topology,
     TwoPorts,
     nodal_pattern,
-    nodal_values,
     trace,
-    two_ports,
 )
-from ...electrical.arrays import Bools, Columns, Complexes, Floats, Ints
+from ...electrical.arrays import Bools, Columns, Floats, Ints
 from ...errors import SingularMatrix
 from ..base import Ending
-from ._kernel import PQ, PV, REF, jacobian_pattern, mismatch_and_jacobian, spread_angles, take_step
+from ._kernel import (
+    PQ,
+    PV,
+    REF,
+    assemble,
+    jacobian_pattern,
+    mismatch_and_jacobian,
+    spread_angles,
+    switch_types,
+    take_step,
+)
 from ._options import LoadFlowOptions
 
 _HOPELESS = 1e8  # a mismatch, per unit, from which Newton does not come back
@@ -33,15 +41,23 @@ _MOST_RETURNS = 3  # times a machine may come back from a limit before it is lef
 _LIMIT_CHECK = 1e-2  # mismatch, per unit, below which reactive limits are looked at
 
 
+Nodal = tuple[Floats, Floats]
+"""Real and imaginary parts of the nodal admittance values on their pattern, (nnz,) each."""
+
+
 @dataclass
 class State:
-    """Voltages of the live nodes, in the order of the nodal matrix: angle in rad, magnitude per unit, (n,)."""
+    """Voltages of the live nodes, in the order of the nodal matrix: angle in rad, magnitude per unit, (n,).
+
+    ``at_limit``: 1 or -1 where machines stand at their upper or lower reactive limit, where that is known.
+    """
 
     theta: Floats
     v: Floats
+    at_limit: Ints | None = None
 
     def copy(self) -> State:
-        return State(self.theta.copy(), self.v.copy())
+        return State(self.theta.copy(), self.v.copy(), self.at_limit)
 
 
 @dataclass
@@ -93,6 +109,8 @@ class Problem:
         self.pattern: NodalPattern = nodal_pattern(arrays, self.topology)
         self.n = self.pattern.n
         self._jac_ptr, self._jac_rows = jacobian_pattern(self.pattern.indptr, self.pattern.indices)
+        pattern = self.pattern
+        self._index = [a.astype(np.uint32) for a in (pattern.indptr, pattern.indices, pattern.diagonal)]
         self._jac = np.zeros(int(self._jac_ptr[-1]))
         self._lu: SparseLU | None = SparseLU(self._jac_ptr, self._jac_rows) if self.n else None
         self._linear_lu: SparseLU | None = None
@@ -173,7 +191,7 @@ class Problem:
         return state
 
     def newton(
-        self, y: Complexes, targets: Targets, start: State, options: LoadFlowOptions, *, rung: str, damped: bool = False
+        self, y: Nodal, targets: Targets, start: State, options: LoadFlowOptions, *, rung: str, damped: bool = False
     ) -> Attempt:
         """Newton's method, with voltage-controlled nodes let go at their reactive limits and taken back.
 
@@ -182,29 +200,38 @@ class Problem:
         state, lu = start.copy(), self._lu
         assert lu is not None
         n = self.n
-        g, b = np.ascontiguousarray(y.real), np.ascontiguousarray(y.imag)
+        g, b = y
+        indptr, indices, diagonal = self._index
         node_type, q0 = targets.node_type.copy(), targets.q0.copy()
         f, p, q = np.zeros(2 * n), np.zeros(n), np.zeros(n)
         at_limit, returns = np.zeros(n, np.int64), np.zeros(n, np.int64)
         history: list[float] = []
-        limits = options.reactive_limits and bool(np.any(targets.node_type == PV))
+        held = np.flatnonzero(targets.node_type == PV)
+        limits = options.reactive_limits and len(held) > 0
+        if limits and start.at_limit is not None:
+            at_limit[held] = start.at_limit[held]
+            bound = held[at_limit[held] != 0]
+            node_type[bound] = PQ
+            q0[bound] += np.where(at_limit[bound] > 0, targets.q_high[bound], targets.q_low[bound])
 
         def evaluate(s: State) -> float:
             return float(
                 mismatch_and_jacobian(
-                    self.pattern.indptr, self.pattern.indices, g, b, s.theta, s.v, targets.p0, q0, targets.p1,
-                    targets.q1, targets.p2, targets.q2, node_type, f, self._jac, p, q,
+                    indptr, indices, diagonal, g, b, s.theta, s.v, targets.p0, q0,
+                    targets.p1, targets.q1, targets.p2, targets.q2, node_type, f, self._jac, p, q,
                 )
             )  # fmt: skip
 
         def finish(ending: Ending) -> Attempt:
+            state.at_limit = at_limit
             return Attempt(rung, ending, len(history) - 1, history, state, f, at_limit, p, q)
 
         best, since_best, total = np.inf, 0, 4 * options.max_iterations
         for _ in range(total):
             worst = evaluate(state)
-            if limits and worst < _LIMIT_CHECK and self._switch_types(
-                targets, state, q, node_type, q0, at_limit, returns
+            if limits and worst < _LIMIT_CHECK and switch_types(
+                state.v, q, held, targets.q0, targets.q1, targets.q2, targets.q_low, targets.q_high, targets.voltage,
+                node_type, q0, at_limit, returns, _MOST_RETURNS,
             ):  # fmt: skip
                 worst = evaluate(state)
                 best, since_best = np.inf, 0
@@ -240,64 +267,65 @@ class Problem:
             share /= 2
         return trial
 
-    @staticmethod
-    def _switch_types(
-        targets: Targets, state: State, q: Floats, node_type: Ints, q0: Floats, at_limit: Ints, returns: Ints
-    ) -> bool:
-        """Let machines go that are past a reactive limit, take back those that could hold again; True if any."""
-        demand = targets.q0 + targets.q1 * state.v + targets.q2 * state.v**2
-        needed = q - demand
-        slack = 1e-9
-        up = (node_type == PV) & (needed > targets.q_high + slack)
-        down = (node_type == PV) & (needed < targets.q_low - slack)
-        back = (
-            ((at_limit == 1) & (state.v > targets.voltage + 1e-9))
-            | ((at_limit == -1) & (state.v < targets.voltage - 1e-9))
-        ) & (returns < _MOST_RETURNS)  # fmt: skip
-        at_limit[up], at_limit[down] = 1, -1
-        node_type[up | down] = PQ
-        q0[up], q0[down] = targets.q0[up] + targets.q_high[up], targets.q0[down] + targets.q_low[down]
-        at_limit[back], node_type[back], q0[back] = 0, PV, targets.q0[back]
-        returns[back] += 1
-        state.v[back] = targets.voltage[back]
-        return bool(np.any(up | down | back))
-
-    def admittance(self, arrays: NetArrays) -> tuple[TwoPorts, Complexes]:
+    def admittance(self, arrays: NetArrays) -> tuple[TwoPorts, Nodal]:
         """Two-ports of all branches and nodal values for the impedances as they are now."""
-        ports = two_ports(arrays.tables["branch"])
-        return ports, nodal_values(self.pattern, ports, arrays.tables["shunt"])
+        branch, shunt, pattern = arrays.tables["branch"], arrays.tables["shunt"], self.pattern
+        count = len(pattern.live_branch)
+        at_shunt, y = pattern.slots[4 * count :], shunt["y"][pattern.live_shunt]
+        nnz = len(pattern.indices)
+        g = np.bincount(at_shunt, y.real, nnz).astype(np.float64)
+        b = np.bincount(at_shunt, y.imag, nnz).astype(np.float64)
+        ports = np.empty((4, len(branch["r"])), np.complex128)
+        assemble(
+            pattern.live_branch, pattern.slots, branch["r"], branch["x"], branch["shunt_from"], branch["shunt_to"],
+            branch["ratio_from"], branch["ratio_to"], branch["shift"], ports, g, b,
+        )  # fmt: skip
+        return TwoPorts(*ports), (g, b)
 
-    def solve(self, arrays: NetArrays, options: LoadFlowOptions, last: State | None = None) -> Solution:
-        """Try Newton from the last solution, then from a linear start, a flat one, and with damped steps."""
+    def solve(
+        self,
+        arrays: NetArrays,
+        options: LoadFlowOptions,
+        last: State | None = None,
+        admittance: tuple[TwoPorts, Nodal] | None = None,
+    ) -> Solution:
+        """Try Newton from the last solution, then from a linear start, a flat one, and with damped steps.
+
+        ``admittance``: as :meth:`admittance` gave it, where impedances have not changed since.
+        """
         targets = self.targets(arrays)
-        ports, y = self.admittance(arrays)
+        ports, y = admittance or self.admittance(arrays)
         if self.n == 0:
             nothing = State(np.zeros(0), np.zeros(0))
             empty = np.zeros(0)
             attempt = Attempt(
                 "none", Ending.NOTHING_TO_SOLVE, 0, [], nothing, empty, np.zeros(0, np.int64), empty, empty
             )
-            return Solution(attempt, [attempt], targets, ports, y)
+            return Solution(attempt, [attempt], targets, ports)
         attempts: list[Attempt] = []
         branch = arrays.tables["branch"]
         for rung in ("last solution", "linear start", "flat start", "damped steps"):
             if rung == "last solution":
                 if options.start != "last" or last is None or len(last.v) != self.n:
                     continue
-                start = State(last.theta.copy(), last.v.copy())
+                start = last.copy()
                 held = targets.node_type != PQ
+                if start.at_limit is not None:
+                    held &= start.at_limit == 0
                 start.v[held] = targets.voltage[held]
                 reference = targets.node_type == REF
                 start.theta[reference] = targets.angle[reference]
-            elif rung == "linear start" and options.start != "flat":
+            elif rung == "linear start":
+                if options.start == "flat":
+                    continue
                 start = self.linear_start(branch, targets)
             else:
                 start = self.flat_start(branch, targets)
             attempts.append(self.newton(y, targets, start, options, rung=rung, damped=rung == "damped steps"))
             if attempts[-1].ending is Ending.CONVERGED:
-                return Solution(attempts[-1], attempts, targets, ports, y)
+                return Solution(attempts[-1], attempts, targets, ports)
         best = min(attempts, key=lambda a: a.history[-1] if np.isfinite(a.history[-1]) else np.inf)
-        return Solution(best, attempts, targets, ports, y)
+        return Solution(best, attempts, targets, ports)
 
 
 @dataclass
@@ -308,4 +336,3 @@ class Solution:
     attempts: list[Attempt]
     targets: Targets
     ports: TwoPorts
-    y: Complexes

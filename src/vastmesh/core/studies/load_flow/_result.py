@@ -33,10 +33,19 @@ class Rows:
         self.bus_column = [b.id for b in self.buses]
         self.bus_names = [b.name for b in self.buses]
         self.areas = [b.area for b in self.buses]
+        self.bus_kv = np.array([b.nominal_kv or np.nan for b in self.buses])
+        self.in_service = np.array([b.in_service for b in self.buses], np.bool_)
+        self.area_names = sorted({a for a in self.areas if a})
+        number = {a: i for i, a in enumerate(self.area_names)}
+        self.area_of_bus = np.array([number.get(a or "", -1) for a in self.areas], np.int64)
+        row = {b: i for i, b in enumerate(b.id for b in self.buses)}
         self.branch_names = [items[i].name for i in self.branch_ids]
         self.branch_kinds = [items[i].kind for i in self.branch_ids]
         ends = [items[i].buses() for i in self.branch_ids]  # type: ignore[attr-defined]
         self.branch_from, self.branch_to = [e[0] for e in ends], [e[1] for e in ends]
+        self.area_from = self.area_of_bus[[row[b] for b in self.branch_from]]
+        self.area_to = self.area_of_bus[[row[b] for b in self.branch_to]]
+        self.is_switch = np.array([k == "switch" for k in self.branch_kinds], np.bool_)
         self.injection_names = [items[i].name for i in self.injection_ids]
         self.injection_kinds = [items[i].kind for i in self.injection_ids]
         self.injection_bus = [items[i].buses()[0] for i in self.injection_ids]  # type: ignore[attr-defined]
@@ -304,7 +313,7 @@ def build_tables(rows: Rows, reading: Reading, arrays: NetArrays) -> dict[str, T
 
 def _bus_table(rows: Rows, reading: Reading) -> Table:
     v = _picked(reading.v, rows.bus_row)
-    kv = np.array([b.nominal_kv or np.nan for b in rows.buses])
+    kv = rows.bus_kv
     live = _picked(reading.live, rows.bus_row, False).astype(bool)
     generation, demand = _picked(reading.bus_generation, rows.bus_row), _picked(reading.bus_demand, rows.bus_row)
     mismatch = np.where(live, np.abs(_picked(reading.bus_mismatch, rows.bus_row)), np.nan)
@@ -323,9 +332,14 @@ def _bus_table(rows: Rows, reading: Reading) -> Table:
             Column("demand_mw", "Demand", demand.real, MW, 3, "At the voltage found"),
             Column("demand_mvar", "Demand", demand.imag, MVAR, 3, "At the voltage found"),
             Column("mismatch_mva", "Mismatch", mismatch, "MVA", 9, "What is left when all flows are added up"),
-            Column("state", "State", np.where(live, "live", "dead").tolist()),
+            Column("state", "State", _words(live)),
         ],
     )  # fmt: skip
+
+
+def _words(live: Bools) -> list[str]:
+    words = ("dead", "live")
+    return [words[on] for on in live.tolist()]
 
 
 def _wrapped_deg(v: Complexes) -> Floats:
@@ -342,8 +356,7 @@ def _branch_table(rows: Rows, ends: Ends) -> Table:
     at = rows.branch_element
     s_from, s_to = _picked(ends.s_from, at), _picked(ends.s_to, at)
     carries = _picked(ends.carries, at, False).astype(bool)
-    is_switch = np.array([k == "switch" for k in rows.branch_kinds], np.bool_)
-    loss = np.where(carries & is_switch, 0, s_from + s_to)
+    loss = np.where(carries & rows.is_switch, 0, s_from + s_to)
     return Table(
         "branches", "Branches",
         [
@@ -365,7 +378,7 @@ def _branch_table(rows: Rows, ends: Ends) -> Table:
             Column("reactive_loss_mvar", "Loss", loss.imag, MVAR, 4, "Negative where charging exceeds it"),
             Column("voltage_drop_pct", "Drop", _picked(ends.drop_pct, at), PCT, 2,
                    "Difference of both voltage magnitudes, of nominal"),
-            Column("state", "State", np.where(carries, "live", "dead").tolist()),
+            Column("state", "State", _words(carries)),
         ],
     )  # fmt: skip
 
@@ -401,36 +414,31 @@ def _injection_table(rows: Rows, reading: Reading, arrays: NetArrays) -> Table:
                    "Delivered by sources, generators and shunts, drawn by loads"),
             Column("current_a", "I", _picked(current, at), AMP, 1),
             Column("power_factor", "cos φ", _power_factor(s), None, 3),
-            Column("state", "State", np.where(_picked(live, at, False), "live", "dead").tolist()),
+            Column("state", "State", _words(_picked(live, at, False).astype(bool))),
         ],
     )  # fmt: skip
 
 
 def _area_table(rows: Rows, reading: Reading, ends: Ends) -> Table:
     """Totals of each area; a branch's losses count in halves for the areas of its two buses."""
-    names = sorted({a for a in rows.areas if a})
-    number = {a: i for i, a in enumerate(names)}
-    of_bus = np.array([number.get(a or "", -1) for a in rows.areas], np.int64)
+    names = rows.area_names
     generation, demand = _picked(reading.bus_generation, rows.bus_row, 0), _picked(reading.bus_demand, rows.bus_row, 0)
-    by_id = dict(zip(rows.bus_column, of_bus.tolist(), strict=True))
     loss = np.nan_to_num(_picked((ends.s_from + ends.s_to).real, rows.branch_element, 0))
-    a_from = np.array([by_id[b] for b in rows.branch_from], np.int64)
-    a_to = np.array([by_id[b] for b in rows.branch_to], np.int64)
 
     def total(area: Ints, values: Floats) -> Floats:
         inside = area >= 0
         return np.bincount(area[inside], values[inside], len(names)).astype(np.float64)
 
-    losses = total(a_from, loss / 2) + total(a_to, loss / 2)
-    gen, dem = total(of_bus, generation.real), total(of_bus, demand.real)
+    losses = total(rows.area_from, loss / 2) + total(rows.area_to, loss / 2)
+    gen, dem = total(rows.area_of_bus, generation.real), total(rows.area_of_bus, demand.real)
     return Table(
         "areas", "Areas",
         [
             Column("id", "Area", names),
             Column("generation_mw", "Generation", gen, MW, 3),
-            Column("generation_mvar", "Generation", total(of_bus, generation.imag), MVAR, 3),
+            Column("generation_mvar", "Generation", total(rows.area_of_bus, generation.imag), MVAR, 3),
             Column("demand_mw", "Demand", dem, MW, 3),
-            Column("demand_mvar", "Demand", total(of_bus, demand.imag), MVAR, 3),
+            Column("demand_mvar", "Demand", total(rows.area_of_bus, demand.imag), MVAR, 3),
             Column("active_loss_mw", "Losses", losses, MW, 4, "Losses of branches between areas count half in each"),
             Column("export_mw", "Export", gen - dem - losses, MW, 3, "Generation less demand and losses"),
         ],

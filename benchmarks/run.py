@@ -1,0 +1,164 @@
+"""Measures what speed depends on and prints it; judges nothing. Run with ``make bench``.
+
+Every size runs in a process of its own, so that its peak memory is its own. The ratio compares
+the whole solve with the bare sparse factorise-and-solve work inside it, both timed in the same run.
+"""
+
+from __future__ import annotations
+
+import json
+import resource
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+SIZES = (1_000, 10_000, 70_000)
+
+
+def median_ms(work: Callable[[], Any], repeats: int) -> float:
+    took = []
+    for _ in range(repeats):
+        started = time.perf_counter()
+        work()
+        took.append((time.perf_counter() - started) * 1e3)
+    return statistics.median(took)
+
+
+def measure(n_bus: int) -> dict[str, Any]:
+    from synthetic import synthetic
+
+    from vastmesh.core.electrical import apply_condition, compile_network
+    from vastmesh.core.network import Condition
+    from vastmesh.core.studies.load_flow import LiveLoadFlow, LoadFlowOptions, Problem
+
+    repeats = 15 if n_bus < 5_000 else 7 if n_bus < 50_000 else 3
+    network = synthetic(n_bus)
+    compile_ms = median_ms(lambda: compile_network(network), min(repeats, 3))
+    arrays = compile_network(network)
+    started = time.perf_counter()
+    problem = Problem(arrays)
+    analyse_ms = (time.perf_counter() - started) * 1e3
+    options = LoadFlowOptions()
+    first = problem.solve(arrays, options)  # kernels compile or load here
+    bare = Meter(problem)
+    whole_ms, bare_ms = [], []
+    for _ in range(repeats):
+        bare.seconds = 0.0
+        started = time.perf_counter()
+        solution = problem.solve(arrays, LoadFlowOptions(start="flat") if n_bus < 50_000 else options)
+        whole_ms.append((time.perf_counter() - started) * 1e3)
+        bare_ms.append(bare.seconds * 1e3)
+    bare.remove()
+    live = LiveLoadFlow(network)
+    live.solve()
+    factor = iter(1 + 0.004 * k for k in range(1, 1000))
+    step_ms = median_ms(lambda: live.solve(Condition(id="c", name="c", demand_factor=next(factor))), repeats)
+    scaled = apply_condition(arrays, Condition(id="c", name="c", demand_factor=1.01))
+    warm_ms = median_ms(lambda: problem.solve(scaled, LoadFlowOptions(start="last"), first.attempt.state), repeats)
+    ratios = [w / b for w, b in zip(whole_ms, bare_ms, strict=True)]
+    return {
+        "buses": arrays.n_bus, "compile_ms": compile_ms, "analyse_ms": analyse_ms,
+        "solve_ms": statistics.median(whole_ms), "method": solution.attempt.rung,
+        "iterations": solution.attempt.iterations, "ending": solution.attempt.ending.value,
+        "bare_ms": statistics.median(bare_ms), "ratio": statistics.median(ratios), "warm_solve_ms": warm_ms,
+        "live_step_ms": step_ms, "peak_mb": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024,
+    }  # fmt: skip
+
+
+class Meter:
+    """Counts the time spent inside the sparse factorise and solve of a problem."""
+
+    def __init__(self, problem: Any) -> None:
+        self.seconds = 0.0
+        self._lu = problem._lu
+        self._plain = self._lu._klu.refactor, self._lu._klu.factor, self._lu._klu.solve_
+        for name, plain in zip(("refactor", "factor", "solve_"), self._plain, strict=True):
+            setattr(self._lu._klu, name, self._timed(plain))
+
+    def _timed(self, work: Callable[..., Any]) -> Callable[..., Any]:
+        def timed(*arguments: Any) -> Any:
+            started = time.perf_counter()
+            try:
+                return work(*arguments)
+            finally:
+                self.seconds += time.perf_counter() - started
+
+        return timed
+
+    def remove(self) -> None:
+        for name, plain in zip(("refactor", "factor", "solve_"), self._plain, strict=True):
+            setattr(self._lu._klu, name, plain)
+
+
+def measure_service(n_bus: int, *, slide: bool) -> dict[str, Any]:
+    """Opening a project over HTTP and, for the slider, a step: request in, answer out, in one process."""
+    from starlette.testclient import TestClient
+    from synthetic import synthetic
+
+    from vastmesh.api import make_app
+    from vastmesh.core.layout import place
+    from vastmesh.core.network import with_rules
+
+    network = synthetic(n_bus)
+    started = time.perf_counter()
+    network.apply(place(network))
+    layout_ms = (time.perf_counter() - started) * 1e3
+    network.apply(with_rules(network))
+    with (
+        tempfile.TemporaryDirectory() as folder,
+        TestClient(make_app(Path(folder)), base_url="http://127.0.0.1") as client,
+    ):
+        sessions = client.app.state.sessions  # type: ignore[attr-defined]
+        ident = sessions.store.create("bench", network).id
+        started = time.perf_counter()
+        opened = client.get(f"/api/projects/{ident}")
+        found = {"buses": n_bus, "layout_ms": layout_ms, "open_cold_ms": (time.perf_counter() - started) * 1e3,
+                 "open_again_ms": median_ms(lambda: client.get(f"/api/projects/{ident}"), 3),
+                 "open_json_kb": len(opened.content) / 1024}  # fmt: skip
+        if slide:
+            rows = opened.json()["live"]["rows"]
+            factor = iter(1 + 0.004 * k for k in range(1, 1000))
+
+            def step() -> Any:
+                body = {"demand_factor": next(factor)}
+                return client.post(f"/api/projects/{ident}/preview", params={"rows": rows}, json=body)
+
+            step()
+            found["slider_step_ms"] = median_ms(step, 25)
+            found["slider_json_kb"] = len(step().content) / 1024
+    return found
+
+
+def alone(*arguments: str) -> dict[str, Any]:
+    done = subprocess.run([sys.executable, __file__, *arguments], capture_output=True, text=True, check=True)
+    found: dict[str, Any] = json.loads(done.stdout.splitlines()[-1])
+    return found
+
+
+def show(title: str, rows: list[dict[str, Any]]) -> None:
+    print(f"\n{title}")
+    for key in rows[0]:
+        cells = [r.get(key, "") for r in rows]
+        print(f"  {key:16}" + "".join(f"{c:>16,.1f}" if isinstance(c, float) and key != "ratio" else
+                                       f"{c:>16.2f}" if isinstance(c, float) else f"{c:>16}" for c in cells))  # fmt: skip
+
+
+def main() -> None:
+    if len(sys.argv) > 2:
+        kind, size = sys.argv[1], int(sys.argv[2])
+        print(json.dumps(measure(size) if kind == "solve" else measure_service(size, slide=size <= 10_000)))
+        return
+    show("Balanced load flow, medians (from scratch: flat start; 70,000: linear start)",
+         [alone("solve", str(n)) for n in SIZES])  # fmt: skip
+    show("Service: opening a project, one step of the demand slider", [alone("service", str(n)) for n in SIZES[:2]])
+
+
+if __name__ == "__main__":
+    main()
