@@ -156,3 +156,17 @@ def test_an_acknowledged_edit_survives_killing_the_server(tmp_path: Path) -> Non
     finally:
         server.send_signal(signal.SIGTERM)
         server.wait(timeout=20)
+
+
+def test_the_python_example_of_the_documentation_runs(capsys: pytest.CaptureFixture[str]) -> None:
+    text = (ROOT / "docs" / "api.md").read_text()
+    code = text.split("```python\n")[1].split("```")[0]
+    exec(compile(code, "docs/api.md", "exec"), {})
+    assert "0.99" in capsys.readouterr().out
+
+
+def test_the_document_example_of_the_documentation_solves(tmp_path: Path) -> None:
+    text = (ROOT / "docs" / "formats.md").read_text()
+    file = tmp_path / "example.json"
+    file.write_text(text.split("```json\n")[1].split("```")[0])
+    assert main(["solve", str(file)]) == 0

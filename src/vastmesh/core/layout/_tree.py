@@ -62,14 +62,12 @@ def lay_out(tree: Tree, root: int) -> Block:
     """Lay out the subtree of a root; a root with several branches becomes a bar with feeders below it."""
     order = tree.order(root)
     depth: dict[int, int] = {}
-    size: dict[int, int] = {}
     for node in reversed(order):
         below = tree.children.get(node, [])
         depth[node] = 1 + max((depth[c] for c in below), default=0)
-        size[node] = 1 + sum(size[c] for c in below)
     blocks: dict[int, Block] = {}
     for node in reversed(order):
-        is_station = node == root or (node in tree.downward and size[node] > 1)
+        is_station = node == root or node in tree.downward
         blocks[node] = _station(tree, node, blocks, depth) if is_station else _section(tree, node, blocks, depth)
         for child in tree.children.get(node, ()):
             del blocks[child]

@@ -75,11 +75,12 @@ function AccountText({ account, ms }: { account: Account; ms: number }) {
   return (
     <>
       <h2>
-        {good ? 'Converged' : account.ending.replaceAll('_', ' ').replace(/^./, (c) => c.toUpperCase())}
+        {good ? 'Converged' : account.ending === 'nothing_to_solve' ? 'Nothing to solve' : 'Did not converge'}
       </h2>
       <p>
-        {account.method}. {account.iterations} {account.iterations === 1 ? 'step' : 'steps'}, {fixed(ms, 1)}{' '}
-        ms with all tables. Every bus is to balance within {mva(account.tolerance_mva)} MVA.
+        {account.method}: {account.iterations} {account.iterations === 1 ? 'step' : 'steps'}
+        {good ? `, ${fixed(ms, 1)} ms with all tables` : ''}. Every bus is to balance within{' '}
+        {mva(account.tolerance_mva)} MVA.
       </p>
       {account.explanation && <p className="why">{account.explanation}</p>}
       {account.notes.map((n) => (

@@ -1,6 +1,7 @@
 /** The sheet: the diagram with its labels, marks, grow handles and legend. */
 import { useEffect, useMemo, useRef } from 'react'
 import styled, { useTheme } from 'styled-components'
+import type { Finding } from '../../api/client'
 import { IconButton } from '../../design/controls'
 import { MarkShape } from '../../design/Icon'
 import { font } from '../../design/tokens'
@@ -238,43 +239,57 @@ function Labels({ labels }: { labels: readonly Label[] }) {
   )
 }
 
+const MARK_ROOM = 15
+const BESIDE_NODE = { dx: 6, dy: -17 } as const
+const BEFORE_BAR = { dx: -21, dy: -7 } as const
 const BESIDE_SYMBOL = { dx: -36, dy: -8 } as const
-const BESIDE = { dx: -24, dy: -8 } as const
-const BELOW = { dx: -9, dy: 5 } as const
+const BESIDE_LINE = { dx: -24, dy: -8 } as const
+const BELOW_LINE = { dx: -9, dy: 5 } as const
+
+interface Spot {
+  readonly id: string
+  readonly x: number
+  readonly y: number
+  readonly finding: Finding
+}
+
+/** Where marks go: breaches first, and none on top of another. */
+function markSpots(shapes: Shapes, paint: Paint, view: View): Spot[] {
+  const spots: Spot[] = []
+  const add = (id: string, at: Point, { dx, dy }: { dx: number; dy: number }) => {
+    const finding = paint.finding(id)
+    if (!finding || (view.k < 0.3 && finding.severity !== 'breach')) return
+    const p = toScreen(view, at)
+    spots.push({ id, x: p.x + dx, y: p.y + dy, finding })
+  }
+  for (const b of shapes.branches)
+    add(b.id, b.at, b.kind !== 'line' ? BESIDE_SYMBOL : b.vertical ? BESIDE_LINE : BELOW_LINE)
+  for (const b of shapes.buses)
+    add(b.id, b.upright ? b : { x: b.x - b.half, y: b.y }, b.upright ? BESIDE_NODE : BEFORE_BAR)
+  spots.sort((a, b) => b.finding.excess - a.finding.excess)
+  const kept: Spot[] = []
+  for (const s of spots) {
+    if (!kept.some((t) => Math.abs(t.x - s.x) < MARK_ROOM && Math.abs(t.y - s.y) < MARK_ROOM)) kept.push(s)
+  }
+  return kept
+}
 
 /** A mark at everything that has a finding, whatever the zoom. */
 function Marks({ shapes, paint, view }: { shapes: Shapes; paint: Paint; view: View }) {
   const theme = useTheme()
-  const spots = [
-    ...shapes.buses.map((b) => ({
-      id: b.id,
-      at: b.upright ? { x: b.x, y: b.y } : { x: b.x + b.half, y: b.y },
-      dx: 6,
-      dy: -17,
-    })),
-    ...shapes.branches.map((b) => ({
-      id: b.id,
-      at: b.at,
-      ...(b.kind !== 'line' ? BESIDE_SYMBOL : b.vertical ? BESIDE : BELOW),
-    })),
-  ]
+  const scale = view.k < 0.5 ? 0.65 : 0.8
   return (
     <g pointerEvents="none">
-      {spots.map(({ id, at, dx, dy }) => {
-        const finding = paint.finding(id)
-        if (!finding || (view.k < 0.3 && finding.severity !== 'breach')) return null
-        const p = toScreen(view, at)
-        return (
-          <g
-            key={id}
-            data-mark={id}
-            transform={`translate(${p.x + dx} ${p.y + dy}) scale(0.8)`}
-            fill={finding.severity === 'breach' ? theme.breach : theme.watch}
-          >
-            <MarkShape severity={finding.severity} direction={finding.direction} />
-          </g>
-        )
-      })}
+      {markSpots(shapes, paint, view).map(({ id, x, y, finding }) => (
+        <g
+          key={id}
+          data-mark={id}
+          transform={`translate(${x} ${y}) scale(${scale})`}
+          fill={finding.severity === 'breach' ? theme.breach : theme.watch}
+        >
+          <MarkShape severity={finding.severity} direction={finding.direction} />
+        </g>
+      ))}
     </g>
   )
 }

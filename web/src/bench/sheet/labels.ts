@@ -129,7 +129,7 @@ export function labelsFor(
       const value = room > 110 ? `${power(Math.abs(mw))} ${shown}` : shown
       const at = branch.vertical
         ? ({ x: p.x + 7, y: p.y + 4, anchor: 'start' } as const)
-        : ({ x: p.x, y: p.y - 6, anchor: 'middle' } as const)
+        : ({ x: p.x, y: strong ? p.y + 24 : p.y - 6, anchor: 'middle' } as const)
       wishes.push({
         id: branch.id,
         ...at,

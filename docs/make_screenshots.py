@@ -1,0 +1,117 @@
+"""Make the pictures in docs/screenshots again, from the demo data. Run with ``make screenshots``."""
+
+from __future__ import annotations
+
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.request
+from collections.abc import Callable
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+TARGET = Path(__file__).parent / "screenshots"
+FLAGS = "--no-sandbox --disable-gpu --disable-dev-shm-usage --disable-background-networking --font-render-hinting=none " \
+    "--force-color-profile=srgb --no-first-run"  # fmt: skip
+
+
+def bench_worst(page: Page) -> None:
+    page.locator("li button[data-severity]").first.click()
+
+
+def feeder(page: Page) -> None:
+    page.locator("li button[data-severity]").filter(has_text="Heron End").click()
+    page.mouse.move(640, 20)
+
+
+def grown(page: Page) -> None:
+    feeder(page)
+    page.get_by_role("button", name="Grow Line + bus").click()
+    page.get_by_role("heading", name="Line Heron End").wait_for()
+    page.mouse.move(640, 20)
+
+
+def tables(page: Page) -> None:
+    page.keyboard.press("2")
+    page.get_by_role("button", name="Branches").click()
+    page.get_by_role("columnheader", name="Loading").get_by_role("button").click()
+
+
+def overload(page: Page) -> None:
+    page.get_by_role("slider", name="demand").focus()
+    for _ in range(40):
+        page.keyboard.press("ArrowRight")
+    page.wait_for_timeout(500)
+
+
+def unsolved(page: Page) -> None:
+    page.keyboard.press("/")
+    page.keyboard.type("Heron End demand")
+    page.keyboard.press("Enter")
+    field = page.locator("[data-field=active_power_mw] input")
+    field.fill("60")
+    field.press("Enter")
+    page.get_by_text("out of date").wait_for()
+    page.get_by_test_id("badge").click()
+
+
+def palette(page: Page) -> None:
+    page.keyboard.press("Control+k")
+    page.keyboard.type("lens")
+
+
+SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
+    ("bench-light", "light", lambda page: None),
+    ("bench-dark", "dark", lambda page: None),
+    ("finding", "light", bench_worst),
+    ("feeder", "light", feeder),
+    ("grown", "light", grown),
+    ("tables", "light", tables),
+    ("demand-140", "light", overload),
+    ("not-solved", "light", unsolved),
+    ("commands", "dark", palette),
+]
+
+
+def main() -> None:
+    TARGET.mkdir(exist_ok=True)
+    with tempfile.TemporaryDirectory() as folder, socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+        probe.close()
+        for name, scheme, prepare in SHOTS:
+            shoot(Path(folder) / name, port, name, scheme, prepare)
+
+
+def shoot(folder: Path, port: int, name: str, scheme: str, prepare: Callable[[Page], None]) -> None:
+    """One picture from a server of its own, so that no picture shows what another one did."""
+    command = [sys.executable, "-m", "vastmesh.cli", "demo", "--data", str(folder), "--port", str(port)]
+    server = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    try:
+        for _ in range(200):
+            try:
+                urllib.request.urlopen(f"http://127.0.0.1:{port}/api/health", timeout=5).close()
+                break
+            except OSError:
+                time.sleep(0.1)
+        with sync_playwright() as play:
+            browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS.split())
+            page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme=scheme)  # type: ignore[arg-type]
+            page.goto(f"http://127.0.0.1:{port}/")
+            page.wait_for_selector("[data-ready=yes]")
+            page.wait_for_timeout(400)
+            prepare(page)
+            page.wait_for_timeout(700)
+            page.screenshot(path=TARGET / f"{name}.png")
+            browser.close()
+        print(f"{name}.png")
+    finally:
+        server.terminate()
+        server.wait(timeout=20)
+
+
+if __name__ == "__main__":
+    main()
