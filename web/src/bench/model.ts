@@ -69,11 +69,12 @@ export const number = (item: Item | undefined, field: string): number | undefine
   return typeof value === 'number' ? value : undefined
 }
 
-/** Fields that hold the buses of an element, in the order from, to. */
-export const TERMINALS = ['bus', 'from_bus', 'hv_bus', 'to_bus', 'lv_bus'] as const
-
+/** The buses of an element, in the order in which its kind declares them. */
 export function busesOf(item: Item): string[] {
-  return TERMINALS.map((t) => text(item, t)).filter(Boolean)
+  return Object.keys(item)
+    .filter((field) => field === 'bus' || field.endsWith('_bus'))
+    .map((field) => text(item, field))
+    .filter(Boolean)
 }
 
 /** The items after a change: altered ones in place, new ones at the end, or in the order given. */

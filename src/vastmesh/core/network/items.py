@@ -105,7 +105,7 @@ class Element(Item):
     @classmethod
     def terminals(cls) -> tuple[str, ...]:
         """Names of the fields that hold the buses this kind is connected to."""
-        return tuple(n for n, s in specs(cls).items() if s.terminal)
+        return _terminals(cls)
 
     def buses(self) -> tuple[str, ...]:
         return tuple(getattr(self, t) for t in self.terminals())
@@ -120,6 +120,11 @@ def reference_fields(cls: type[Item]) -> tuple[str, ...]:
 @cache
 def _typical_fields(cls: type[Item]) -> frozenset[str]:
     return frozenset(n for n, s in specs(cls).items() if s.typical)
+
+
+@cache
+def _terminals(cls: type[Item]) -> tuple[str, ...]:
+    return tuple(n for n, s in specs(cls).items() if s.terminal)
 
 
 @cache

@@ -80,5 +80,5 @@ function Sign({ name }: { name: string }) {
         <branch.Draw device="breaker" />
       </g>
     )
-  return <g transform="translate(0 -8) scale(0.9)">{hangSymbols[name]?.({ device: 'capacitor' })}</g>
+  return <g transform="translate(0 -8) scale(0.9)">{hangSymbols[name]?.Draw({ device: 'capacitor' })}</g>
 }

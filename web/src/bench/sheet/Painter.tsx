@@ -136,7 +136,7 @@ function Chevron(props: { at: Point; vertical: boolean; forward: boolean; scale:
 
 const Hang = memo(function Hang({ shape, live, scale }: { shape: HangShape; live: boolean; scale: number }) {
   const theme = useTheme()
-  const Draw = hangSymbols[shape.kind]
+  const symbol = hangSymbols[shape.kind]
   return (
     <g
       data-id={shape.id}
@@ -155,7 +155,7 @@ const Hang = memo(function Hang({ shape, live, scale }: { shape: HangShape; live
           fill={theme.panel}
           transform={shape.kind === 'generator' && shape.up ? 'translate(0 18) scale(1 -1)' : undefined}
         >
-          {Draw?.({ device: shape.device })}
+          {symbol?.Draw({ device: shape.device })}
         </g>
       </g>
     </g>

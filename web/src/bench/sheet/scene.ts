@@ -1,6 +1,7 @@
 /** From items to shapes in world coordinates: bars, routed branches, what hangs from a bus. */
 import { busesOf, type Item, type Items, number, text } from '../model'
 import { type Box, boxOf, longestPiece, type Point } from './geometry'
+import { hangSymbols } from './symbols'
 
 export interface BusShape {
   readonly id: string
@@ -58,7 +59,6 @@ export interface Scene {
 }
 
 const GAP = 26
-const HANGING_UP = new Set(['source', 'generator'])
 const STUB = 30
 
 /** One connection at a bus, waiting for its place on the bar. */
@@ -217,7 +217,7 @@ function portTo(item: Item, bus: BusShape, other: BusShape, nth: number, aside: 
 }
 
 function portFor(item: Item, bus: BusShape): Port {
-  const up = HANGING_UP.has(item.kind)
+  const up = hangSymbols[item.kind]?.up === true
   return {
     item,
     other: null,

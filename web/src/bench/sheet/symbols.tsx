@@ -41,28 +41,39 @@ export const branchSymbols: Readonly<Record<string, BranchSymbol>> = {
   },
 }
 
-/** A symbol at the end of a stub, drawn for one that hangs down (mirrored for one that stands up). */
-export const hangSymbols: Readonly<Record<string, (props: SymbolProps) => React.ReactNode>> = {
-  load: () => <path d="M-6 0H6L0 10Z" />,
-  source: () => (
-    <>
-      <circle cy={10} r={10} />
-      <path d="M-6 10c2-5 4-5 6 0s4 5 6 0" />
-    </>
-  ),
-  generator: () => (
-    <>
-      <circle cy={9} r={9} />
-      <path d="M3.2 6.5A4 4 0 1 0 4 9.5H.8" />
-    </>
-  ),
-  shunt: ({ device }) =>
-    device === 'reactor' ? (
-      <path d="M0 0c5 0 5 5 0 5c5 0 5 5 0 5c5 0 5 5 0 5M-6 18H6M-3.5 20.5h7" />
-    ) : (
-      <path d="M-7 0H7M-7 4.5H7M0 4.5V12M-6 12H6M-3.5 14.5h7" />
-    ),
+/** A symbol at the end of a stub, drawn for one that hangs down; it is mirrored where it stands up. */
+export interface HangSymbol {
+  /** Stands up from its bus in place of hanging down. */
+  readonly up?: boolean
+  readonly Draw: (props: SymbolProps) => React.ReactNode
 }
 
-/** How far each hanging symbol reaches from its foot. */
-export const hangReach: Readonly<Record<string, number>> = { load: 10, source: 20, generator: 18, shunt: 16 }
+export const hangSymbols: Readonly<Record<string, HangSymbol>> = {
+  load: { Draw: () => <path d="M-6 0H6L0 10Z" /> },
+  source: {
+    up: true,
+    Draw: () => (
+      <>
+        <circle cy={10} r={10} />
+        <path d="M-6 10c2-5 4-5 6 0s4 5 6 0" />
+      </>
+    ),
+  },
+  generator: {
+    up: true,
+    Draw: () => (
+      <>
+        <circle cy={9} r={9} />
+        <path d="M3.2 6.5A4 4 0 1 0 4 9.5H.8" />
+      </>
+    ),
+  },
+  shunt: {
+    Draw: ({ device }) =>
+      device === 'reactor' ? (
+        <path d="M0 0c5 0 5 5 0 5c5 0 5 5 0 5c5 0 5 5 0 5M-6 18H6M-3.5 20.5h7" />
+      ) : (
+        <path d="M-7 0H7M-7 4.5H7M0 4.5V12M-6 12H6M-3.5 14.5h7" />
+      ),
+  },
+}

@@ -10,7 +10,7 @@ import numpy as np
 from ...electrical import FIXED, SLACK, NetArrays
 from ...electrical.arrays import Bools, Complexes, Floats, Ints
 from ...electrical.sparse import SparseLU
-from ...network import Bus, Network
+from ...network import Bus, Element, Network
 from ..base import Account, Column, Finding, Table
 from ._problem import Problem, Solution
 
@@ -26,8 +26,10 @@ class Rows:
         self.buses: list[Bus] = network.of(Bus)
         self.bus_row = np.array([compiled.get(b.id, -1) for b in self.buses], np.int64)
         position = {e: i for i, e in enumerate(arrays.element_id)}
-        self.branch_ids = [i.id for i in items.values() if i.kind in BRANCH_KINDS]
-        self.injection_ids = [i.id for i in items.values() if i.kind in INJECTION_KINDS]
+        # What joins two buses is a branch, what hangs from one an injection: a new kind finds its table by itself.
+        elements = [i for i in items.values() if isinstance(i, Element)]
+        self.branch_ids = [e.id for e in elements if len(e.terminals()) == 2]
+        self.injection_ids = [e.id for e in elements if len(e.terminals()) == 1]
         self.branch_element = np.array([position.get(i, -1) for i in self.branch_ids], np.int64)
         self.injection_element = np.array([position.get(i, -1) for i in self.injection_ids], np.int64)
         self.bus_column = [b.id for b in self.buses]
@@ -49,10 +51,6 @@ class Rows:
         self.injection_names = [items[i].name for i in self.injection_ids]
         self.injection_kinds = [items[i].kind for i in self.injection_ids]
         self.injection_bus = [items[i].buses()[0] for i in self.injection_ids]  # type: ignore[attr-defined]
-
-
-BRANCH_KINDS = frozenset({"line", "transformer", "switch"})
-INJECTION_KINDS = frozenset({"source", "generator", "load", "shunt"})
 
 
 @dataclass
