@@ -207,6 +207,23 @@ def spread_angles(indptr: Any, indices: Any, lead: Any, node_type: Any, angle: A
 
 
 @njit(cache=True)
+def take_off_demand(
+    row: Any, bus: Any, p: Any, q: Any, share_i: Any, share_z: Any, p0: Any, q0: Any, p1: Any, q1: Any, p2: Any, q2: Any
+) -> None:
+    """Subtract every load, by its shares, from the net injections of its node; ``row`` of a bus is -1 where dead."""
+    for k in range(len(bus)):
+        i = row[bus[k]]
+        if i >= 0:
+            rest = 1.0 - share_i[k] - share_z[k]
+            p0[i] -= p[k] * rest
+            q0[i] -= q[k] * rest
+            p1[i] -= p[k] * share_i[k]
+            q1[i] -= q[k] * share_i[k]
+            p2[i] -= p[k] * share_z[k]
+            q2[i] -= q[k] * share_z[k]
+
+
+@njit(cache=True)
 def assemble(
     branches: Any, slots: Any, r: Any, x: Any, shunt_from: Any, shunt_to: Any, ratio_from: Any, ratio_to: Any, shift: Any,
     ports: Any, g: Any, b: Any,
@@ -217,7 +234,7 @@ def assemble(
     """
     for k in range(len(r)):
         y = 1.0 / complex(r[k], x[k])
-        turn = complex(np.cos(shift[k]), np.sin(shift[k]))
+        turn = complex(1.0, 0.0) if shift[k] == 0.0 else complex(np.cos(shift[k]), np.sin(shift[k]))
         across = y / (ratio_from[k] * ratio_to[k])
         ports[0, k] = (y + shunt_from[k]) / (ratio_from[k] * ratio_from[k])
         ports[1, k] = -across * turn

@@ -31,6 +31,7 @@ from ._kernel import (
     mismatch_and_jacobian,
     spread_angles,
     switch_types,
+    take_off_demand,
     take_step,
 )
 from ._options import LoadFlowOptions
@@ -122,21 +123,16 @@ class Problem:
         """Gather loads and machines onto nodes."""
         n = self.n
         load, machine = arrays.tables["load"], arrays.tables["injection"]
-        at = self.row_of(load["bus"])
-        on = at >= 0
-        at, share_i, share_z = at[on], load["share_i"][on], load["share_z"][on]
-        share_p = 1 - share_i - share_z
-        p, q = load["p"][on], load["q"][on]
-
-        def gather(rows: Ints, values: Floats) -> Floats:
-            return np.bincount(rows, values, n).astype(np.float64)
-
         m_at = self.row_of(machine["bus"])
         live = m_at >= 0
         m_at, control, m_p, m_q = m_at[live], machine["control"][live], machine["p"][live], machine["q"][live]
         fixed, holds, slack = control == FIXED, control == HOLDS_VOLTAGE, control == SLACK
-        p0 = gather(m_at, m_p) - gather(at, p * share_p)
-        q0 = gather(m_at[fixed], m_q[fixed]) - gather(at, q * share_p)
+        net = [np.zeros(n) for _ in range(6)]  # p0, q0, p1, q1, p2, q2
+        np.add.at(net[0], m_at, m_p)
+        np.add.at(net[1], m_at[fixed], m_q[fixed])
+        take_off_demand(
+            self.pattern.row, load["bus"], load["p"], load["q"], load["share_i"], load["share_z"], *net
+        )  # fmt: skip
         node_type = np.full(n, PQ, np.int64)
         voltage, angle = np.ones(n), np.zeros(n)
         wanted, wanted_angle = machine["voltage"][live], machine["angle"][live]
@@ -152,9 +148,7 @@ class Problem:
         np.add.at(low, m_at[holds], machine["q_min"][live][holds])
         np.add.at(high, m_at[holds], machine["q_max"][live][holds])
         return Targets(
-            p0=p0, q0=q0,
-            p1=-gather(at, p * share_i), q1=-gather(at, q * share_i),
-            p2=-gather(at, p * share_z), q2=-gather(at, q * share_z),
+            p0=net[0], q0=net[1], p1=net[2], q1=net[3], p2=net[4], q2=net[5],
             node_type=node_type, voltage=voltage, angle=angle, q_low=low, q_high=high, clash=clash,
         )  # fmt: skip
 
