@@ -102,3 +102,16 @@ def test_laying_out_thousands_of_buses_takes_one_pass() -> None:
     net = network(*items)
     net.apply(place(net))
     assert len(set(positions(net).values())) == 3000
+
+
+def test_feeders_begin_clear_of_the_bar_they_leave() -> None:
+    feeders = [f"f{i}" for i in range(6)]
+    net = network(
+        bus("h", 33), bus("s"), source("h"), transformer("h", "s"), *map(bus, feeders), *(line("s", f) for f in feeders)
+    )  # fmt: skip
+    net.apply(place(net))
+    bar = net["s"]
+    assert isinstance(bar, Bus)
+    at = positions(net)
+    assert len({at[f][1] for f in feeders}) == 6
+    assert all(at[f][0] > bar.x + bar.bar / 2 for f in feeders)  # type: ignore[operator]

@@ -367,3 +367,20 @@ def test_both_starts_lead_to_the_same_answer(demo: Network, start: str) -> None:
     one = run_load_flow(demo, LoadFlowOptions(start=start, tolerance_pu=1e-11))
     two = LiveLoadFlow(demo).solve(options=LoadFlowOptions(start="last", tolerance_pu=1e-11))
     assert volts(one) == pytest.approx(volts(two), abs=1e-9)
+
+
+def test_changing_conditions_and_limits_keeps_the_compiled_arrays(demo: Network) -> None:
+    live = LiveLoadFlow(demo)
+    live.solve()
+    arrays = live.arrays
+    previous = dict(demo.items)
+    demo.apply(
+        [Update(id="winter-evening", values={"demand_factor": 1.1}), Update(id="limits-mv", values={"name": "x"})]
+    )
+    live.changed(["winter-evening", "limits-mv"], previous)
+    assert live.arrays is arrays
+    assert volts(live.solve()) == pytest.approx(volts(run_load_flow(demo)), abs=1e-7)
+    demo.apply([Update(id="settings", values={"base_mva": 10.0})])
+    live.changed(["settings"], previous)
+    assert live.arrays.base_mva == 10.0
+    assert volts(live.solve()) == pytest.approx(volts(run_load_flow(demo)), abs=1e-7)

@@ -18,7 +18,6 @@ from ..core.network import (
     Bus,
     Change,
     Condition,
-    Element,
     Network,
     Update,
     conflicts,
@@ -210,7 +209,7 @@ class LiveSession:
         merged: bool = False,
     ) -> Outcome:  # fmt: skip
         idents = {i for c in changes for i, _ in touched_fields(c)}
-        previous = {i: e for i in idents if isinstance(e := self.network.items.get(i), Element)}
+        previous = {i: self.network.items[i] for i in idents if i in self.network}
         before = list(self.network.items) if any(c.op == "add" and c.before for c in changes) else None
         applied = self.network.apply(changes)
         placed = place(self.network) if self._unplaced(applied.changed) else []

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..network import Bus, Condition, Element, Network
+from ..network import Bus, Condition, Element, Item, Network, Settings
 from .arrays import TABLES, Columns, NetArrays, stack
 from .stamps import STAMPS, Context
 
@@ -64,10 +64,10 @@ def compile_network(network: Network) -> NetArrays:
     )
 
 
-def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous: dict[str, Element]) -> bool:
-    """Bring arrays up to date after value changes of some elements, in place.
+def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous: dict[str, Item]) -> bool:
+    """Bring arrays up to date after value changes of some items, in place.
 
-    ``previous`` holds the elements as they were. Returns False, with nothing altered, when a
+    ``previous`` holds the items as they were (those that were there). Returns False, with nothing altered, when a
     change reaches beyond the rows of its own element (connection, service, switching, bases):
     the caller then compiles anew.
     """
@@ -82,7 +82,11 @@ def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous:
     position: dict[str, int] | None = None
     for ident in changed:
         old, new = previous.get(ident), network.items.get(ident)
-        if old is None or not isinstance(new, Element) or type(new) is not type(old):
+        if not isinstance(old, Element) and not isinstance(new, Element):
+            if isinstance(new, Settings) and (new.base_mva, new.frequency_hz) != (arrays.base_mva, arrays.frequency_hz):
+                return False
+            continue  # conditions, limits and groups are not in the arrays
+        if not isinstance(new, Element) or type(new) is not type(old):
             return False
         fields = [f for f in type(new).model_fields if f not in _CLOTHES and getattr(new, f) != getattr(old, f)]
         if not fields:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
+from math import ceil
 
 import numpy as np
 from scipy.sparse import coo_array
@@ -49,7 +50,7 @@ class _Placing:
             return []
         roots = self._roots()
         children, downward = self._trees(roots)
-        blocks = {r: lay_out(Tree(children, downward), r) for r in roots}
+        blocks = {r: lay_out(Tree(children, downward, self._clear_of_bar), r) for r in roots}
         if not self.kept:
             self._place_roots(roots, blocks)
         else:
@@ -151,12 +152,14 @@ class _Placing:
 
     def _spread(self, root: int, block: Block) -> None:
         x0, y0 = self.position[root]
-        # Feeders begin clear of the bar's right end, so that their drops stand under it.
-        x0 += max(self._bar(root) / 2 - COLUMN / 2, 0) if root in self.bars or root in self.kept else 0
         for node, (column, row) in block.place.items():
             if node != root:
                 self.position[node] = (x0 + column * COLUMN, y0 + row * ROW)
         self.bars |= block.bars
+
+    def _clear_of_bar(self, i: int) -> int:
+        """Columns from the middle of a station's bar to the first clear of it, so that drops stand under the bar."""
+        return ceil((self._bar(i) / 2 + COLUMN / 2) / COLUMN)
 
     def _bar(self, i: int) -> float:
         """Length of a station's bar: as drawn, or with room for its branches."""

@@ -6,16 +6,19 @@ Everything here is in whole columns and rows; the trunk of a block runs along it
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 
 @dataclass
 class Tree:
     """A spanning tree. ``children``: per node; ``downward``: nodes reached through a transformer or a
-    switch that is drawn as a drop; they stand below their parent and not beside it."""
+    switch that is drawn as a drop; they stand below their parent and not beside it. ``reach``: columns
+    from the middle of a station's bar to the first one clear of its end."""
 
     children: dict[int, list[int]]
     downward: set[int]
+    reach: Callable[[int], int]
 
     def order(self, root: int) -> list[int]:
         """Nodes from the root outwards."""
@@ -84,7 +87,7 @@ def _station(tree: Tree, node: int, blocks: dict[int, Block], depth: dict[int, i
     for child in feeders:
         top = min(blocks[child].rows)
         row = lowest + 1 - top
-        block.take(blocks[child], 1, row)
+        block.take(blocks[child], tree.reach(node), row)
         lowest = max(block.rows)
     column = 0 if not feeders else 1 + max(last for _, last in block.rows.values())
     for child in drops:  # transformers beside the feeders

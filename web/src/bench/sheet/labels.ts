@@ -33,7 +33,7 @@ const HEIGHT = 14
 const MOST = 400
 
 /** Zoom from which each kind of label is worth its room. */
-const FROM = { bar: 0, nodeValue: 0.8, nodeName: 0.95, symbol: 0.5, section: 1.05, hang: 0.95 } as const
+const FROM = { bar: 0, nodeValue: 0.75, nodeName: 0.85, symbol: 0.5, section: 1.05, hang: 0.95 } as const
 
 export function labelsFor(
   scene: Scene,

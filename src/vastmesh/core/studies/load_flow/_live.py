@@ -7,7 +7,7 @@ from collections.abc import Iterable
 import numpy as np
 
 from ...electrical import NetArrays, apply_condition, compile_network, patch
-from ...network import Condition, Element, Network
+from ...network import Condition, Item, Network
 from ..base import Ending
 from ._account import account_for
 from ._findings import find, find_in_model
@@ -69,8 +69,8 @@ class LiveLoadFlow:
             known = np.isfinite(volts.real)
         return State(np.angle(volts), np.abs(volts)) if known.all() else None
 
-    def changed(self, idents: Iterable[str], previous: dict[str, Element]) -> None:
-        """Take up changes of the network; ``previous`` holds altered elements as they were before."""
+    def changed(self, idents: Iterable[str], previous: dict[str, Item]) -> None:
+        """Take up changes of the network; ``previous`` holds altered items as they were before."""
         idents = list(idents)
         if patch(self.arrays, self.network, idents, previous):
             self._rows = None
