@@ -57,7 +57,7 @@ def test_sliding_demand_moves_colours_and_findings_while_it_moves(bench: Page, s
     for step in range(1, 13):
         bench.mouse.move(x + step * 2, y)
     expect(bench.get_by_test_id("badge")).to_contain_text("trying")
-    expect(bench.get_by_role("tab", name="Findings")).not_to_have_text(f"Findings{before}")
+    expect(bench.get_by_role("tab", name="Findings")).not_to_have_text(f"Findings {before}")
     assert colour(bench, "Kesterby 11") != tint
     kept = next(i for i in call(f"{server}/api/projects/{project}")["items"] if i["id"] == "winter-evening")
     assert kept["demand_factor"] == 1.0  # nothing is kept before it is let go

@@ -212,7 +212,9 @@ class LiveSession:
         previous = {i: self.network.items[i] for i in idents if i in self.network}
         before = list(self.network.items) if any(c.op == "add" and c.before for c in changes) else None
         applied = self.network.apply(changes)
-        placed = place(self.network) if self._unplaced(applied.changed) else []
+        # Undo and redo give back exactly what was; only what is new may still need a place.
+        fresh = kind is EntryKind.DO and self._unplaced(applied.changed)
+        placed = place(self.network) if fresh else []
         if placed:
             changes = [*changes, *placed]
             further = self.network.apply(placed)

@@ -37,7 +37,7 @@ export function Shelf() {
         <Head>
           <TabList aria-label="Shelf">
             <Tab id="findings">
-              Findings
+              Findings{' '}
               <Count $breach={findings.some((f) => f.severity === 'breach')}>{findings.length}</Count>
             </Tab>
             <Tab id="tables">Tables</Tab>
