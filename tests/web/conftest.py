@@ -1,0 +1,82 @@
+"""The interface's pure parts, bundled once and called from here: geometry, routing, labels, formats."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+
+from tests.conftest import ROOT
+from vastmesh.core.network import Network
+from vastmesh.core.studies.load_flow import run_load_flow
+
+WEB = ROOT / "web"
+ENTRY = """
+export * from '{web}/src/bench/sheet/geometry'
+export * from '{web}/src/bench/sheet/scene'
+export * from '{web}/src/bench/sheet/labels'
+export * from '{web}/src/bench/sheet/lens'
+export * from '{web}/src/bench/sheet/paint'
+export * from '{web}/src/bench/sheet/neighbour'
+export * from '{web}/src/bench/model'
+export * from '{web}/src/design/format'
+export * from '{web}/src/design/tokens'
+"""
+BUILD = """
+import { build } from '%(web)s/node_modules/vite/dist/node/index.js'
+await build({ configFile: false, root: '%(web)s', logLevel: 'error',
+  build: { outDir: '%(out)s', minify: false, lib: { entry: '%(entry)s', formats: ['es'], fileName: 'pure' } } })
+"""
+
+Js = Callable[..., Any]
+
+
+@pytest.fixture(scope="session")
+def js(tmp_path_factory: pytest.TempPathFactory) -> Js:
+    """Call with a JavaScript expression over the bundle ``m`` and inputs ``i``; gives its value."""
+    folder = tmp_path_factory.mktemp("web")
+    entry = folder / "entry.ts"
+    entry.write_text(ENTRY.format(web=WEB))
+    script = BUILD % {"web": WEB, "out": folder / "out", "entry": entry}
+    done = subprocess.run(
+        ["node", "--input-type=module", "-e", script], cwd=WEB, capture_output=True, text=True, check=False
+    )
+    assert done.returncode == 0, done.stderr
+    bundle = next((folder / "out").glob("pure.*"))
+
+    def call(expression: str, **inputs: Any) -> Any:
+        code = f"import * as m from '{bundle}'; import fs from 'node:fs'; const i = JSON.parse(fs.readFileSync(0, 'utf8')); "
+        code += f"process.stdout.write(JSON.stringify(({expression}) ?? null))"
+        ran = subprocess.run(
+            ["node", "--input-type=module", "-e", code],
+            input=json.dumps(inputs),
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        assert ran.returncode == 0, ran.stderr
+        return json.loads(ran.stdout)
+
+    return call
+
+
+@pytest.fixture(scope="session")
+def demo_items(demo_script: dict[str, Any]) -> list[dict[str, Any]]:
+    network: Network = demo_script["network"]()
+    return network.to_items()
+
+
+@pytest.fixture(scope="session")
+def demo_live(demo_script: dict[str, Any]) -> dict[str, Any]:
+    """The live result of the demo as the service sends it."""
+    import orjson
+
+    from vastmesh.api import _render
+    from vastmesh.api._sessions import Solved
+
+    solved = Solved(3, "rows", 1.0, run_load_flow(demo_script["network"]()))
+    found: dict[str, Any] = orjson.loads(_render.Json(_render.live(solved)).body)
+    return found
