@@ -50,8 +50,14 @@ def _worst(arrays: NetArrays, problem: Problem, solution: Solution) -> list[Mism
 
 def _notes(network: Network, arrays: NetArrays, problem: Problem, solution: Solution) -> list[str]:
     notes = []
-    for earlier in solution.attempts[:-1] if solution.attempt is solution.attempts[-1] else []:
-        notes.append(f"From the {earlier.rung} it did not converge in {earlier.iterations} iterations.")
+    for earlier in solution.attempts:
+        if earlier is solution.attempt:
+            continue
+        if earlier.ending is Ending.CONVERGED:
+            text = "it converged to a solution of lower voltages, which was set aside."
+        else:
+            text = f"it did not converge in {earlier.iterations} iterations."
+        notes.append(f"From the {earlier.rung} {text}")
     at_limit = solution.attempt.at_limit
     if np.any(at_limit):
         machine = arrays.tables["injection"]

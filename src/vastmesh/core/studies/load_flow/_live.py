@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from ...electrical import NetArrays, apply_condition, compile_network, patch
+from ...electrical import SLACK, NetArrays, apply_condition, compile_network, patch
 from ...network import Condition, Item, Network
 from ..base import Ending
 from ._account import account_for
@@ -72,11 +72,23 @@ class LiveLoadFlow:
     def changed(self, idents: Iterable[str], previous: dict[str, Item]) -> None:
         """Take up changes of the network; ``previous`` holds altered items as they were before."""
         idents = list(idents)
+        before = self._turns()
         if patch(self.arrays, self.network, idents, previous):
             self._rows = None
             self._admittance = self.problem.admittance(self.arrays)
         else:
             self._compile()
+        after = self._turns()
+        if any(after.get(i, turn) != turn for i, turn in before.items()):
+            self.without_memory()  # angles have turned as a whole: Newton from the old ones may end anywhere
+
+    def _turns(self) -> dict[str, float]:
+        """Phase shifts of branches and angles of sources, by element id."""
+        ids, branch, machine = self.arrays.element_id, self.arrays.tables["branch"], self.arrays.tables["injection"]
+        held = machine["control"] == SLACK
+        elements = [*branch["element"].tolist(), *machine["element"][held].tolist()]
+        turns = [*branch["shift"].tolist(), *machine["angle"][held].tolist()]
+        return {ids[e]: turn for e, turn in zip(elements, turns, strict=True)}
 
     def solve(self, condition: Condition | None = None, options: LoadFlowOptions | None = None) -> LoadFlowResult:
         """Solve under a condition (the network's own when none is given). Never raises for a hard network."""

@@ -39,6 +39,7 @@ from ._options import LoadFlowOptions
 _HOPELESS = 1e8  # a mismatch, per unit, from which Newton does not come back
 _STALLED = 6  # iterations without a new smallest mismatch
 _MOST_RETURNS = 3  # times a machine may come back from a limit before it is left there
+_DOUBTFUL = 0.6  # voltage, per unit, below which an answer from the last solution is tried again from scratch
 _LIMIT_CHECK = 1e-2  # mismatch, per unit, below which reactive limits are looked at
 
 
@@ -317,7 +318,13 @@ class Problem:
                 start = self.flat_start(branch, targets)
             attempts.append(self.newton(y, targets, start, options, rung=rung, damped=rung == "damped steps"))
             if attempts[-1].ending is Ending.CONVERGED:
-                return Solution(attempts[-1], attempts, targets, ports)
+                if rung == "last solution" and float(np.min(attempts[-1].state.v)) < _DOUBTFUL:
+                    continue  # perhaps the low-voltage one of two solutions: see where a fresh start leads
+                break
+        converged = [a for a in attempts if a.ending is Ending.CONVERGED]
+        if converged:
+            highest = max(converged, key=lambda a: float(np.min(a.state.v)))
+            return Solution(highest, attempts, targets, ports)
         best = min(attempts, key=lambda a: a.history[-1] if np.isfinite(a.history[-1]) else np.inf)
         return Solution(best, attempts, targets, ports)
 
