@@ -148,3 +148,77 @@ def test_closed_switches_can_not_be_written() -> None:
     net = network(bus("1"), bus("2"), source("1"), switch("1", "2"))
     with pytest.raises(UnreadableFile, match="no switches"):
         write_network(net, "x", "cdf")
+
+
+def slack_and(*cards: str) -> list[str]:
+    return [bus_card(1, 3, 132.0, desired=1.0), *cards]
+
+
+def test_fields_that_slipped_out_of_their_columns_are_read_by_blanks(nine_bus_file: bytes) -> None:
+    """One blank less after the bus number moves every later field; the values must come out the same."""
+    text = nine_bus_file.decode()
+    old = next(row for row in text.splitlines() if row.startswith("   4    5  1  1"))
+    slipped = " ".join(old.split())
+    net = read_network(text.replace(old, slipped).encode()).network
+    plain = read_network(nine_bus_file).network
+    assert net == plain
+
+
+def test_a_bus_without_base_voltage_gets_one_and_it_is_said() -> None:
+    imported = read_network(card_file(slack_and(bus_card(2, 0, 0.0)), [branch_card(1, 2, r=0.01)]))
+    assert imported.network["2"].nominal_kv == 100.0  # type: ignore[attr-defined]
+    assert any(r.line == 4 and "base voltage 100 kV" in r.text for r in imported.report.assumed)
+    assert any("taken as a transformer" in r.text for r in imported.report.assumed)
+
+
+@pytest.mark.parametrize(
+    ("kind", "words"),
+    [(2, "automatic tap for voltage"), (3, "automatic tap for reactive power"), (4, "automatic phase angle")],
+)
+def test_controls_that_are_not_carried_over_are_reported(kind: int, words: str) -> None:
+    cards = card_file(slack_and(bus_card(2, 0, 132.0)), [branch_card(1, 2, kind=kind, ratio=1.02)])
+    imported = read_network(cards)
+    assert any(words in r.text and "stays where the file has it" in r.text for r in imported.report.ignored)
+    assert isinstance(imported.network["1-2/1"], Transformer)
+
+
+def test_parallel_branches_of_one_circuit_number_get_names_of_their_own() -> None:
+    cards = card_file(
+        slack_and(bus_card(2, 0, 132.0, load=50.0)), [branch_card(1, 2, r=0.01), branch_card(1, 2, r=0.01)]
+    )
+    net = read_network(cards).network
+    assert {"1-2/1", "1-2/1#2"} <= set(net.items)
+    flow = column(run_load_flow(net, TIGHT), "branches", "from_active_power_mw")
+    assert flow["1-2/1"] == pytest.approx(flow["1-2/1#2"], rel=1e-9)
+
+
+def test_a_machine_that_holds_reactive_power_is_taken_as_fixed() -> None:
+    card = bus_card(2, 1, 132.0)
+    imported = read_network(card_file(slack_and(card), [branch_card(1, 2, r=0.01)]))
+    assert imported.network["gen-2"].control == "reactive"  # type: ignore[attr-defined]
+    assert any("taken as fixed reactive power" in r.text for r in imported.report.ignored)
+
+
+def test_remote_control_is_reported_and_the_own_bus_held() -> None:
+    card = bus_card(2, 2, 132.0, desired=1.01)[:-4] + "   1"
+    imported = read_network(card_file(slack_and(card), [branch_card(1, 2, r=0.01)]))
+    assert any("control of remote bus 1" in r.text for r in imported.report.ignored)
+    held = column(run_load_flow(imported.network, TIGHT), "buses", "voltage_pu")["2"]
+    assert held == pytest.approx(1.01, abs=1e-9)
+
+
+@pytest.mark.parametrize("count", [10_000, 3])
+def test_names_that_are_no_numbers_are_numbered_for_the_format(count: int) -> None:
+    buses = [bus(f"bus {n}", 11) for n in range(count)]
+    net = network(*buses, source("bus 0"))
+    if count > 9999:
+        with pytest.raises(UnreadableFile, match="four digits"):
+            write_network(net, "x", "cdf")
+    else:
+        again = read_network(write_network(net, "x", "cdf")).network
+        assert [again[str(n)].name for n in (1, 2, 3)] == ["bus 0", "bus 1", "bus 2"]
+
+
+def test_windows_line_ends_and_trailing_blanks_do_not_matter(nine_bus_file: bytes) -> None:
+    dressed = b"\r\n".join(row + b"   " for row in nine_bus_file.splitlines()) + b"\r\n\r\n"
+    assert read_network(dressed).network == read_network(nine_bus_file).network
