@@ -10,7 +10,7 @@ import { fitSheet, hover, select, useBench } from '../store'
 import { paintCanvas } from './canvas'
 import { Detail } from './Detail'
 import { GrowHandles } from './GrowHandles'
-import { centred, fitView, type Point, pathOf, toScreen, type View, zoomed } from './geometry'
+import { boxOf, centred, fitView, type Point, pathOf, toScreen, type View, zoomed } from './geometry'
 import { Legend } from './Legend'
 import { type Label, labelsFor } from './labels'
 import { arrow, neighbour } from './neighbour'
@@ -149,15 +149,13 @@ function visible(scene: Scene, view: View, size: { width: number; height: number
   const maxY = (size.height - view.y) / view.k + margin
   const near = (p: Point, reach = 0) =>
     p.x > minX - reach && p.x < maxX + reach && p.y > minY - reach && p.y < maxY + reach
+  const crosses = (points: readonly Point[]) => {
+    const box = boxOf(points)
+    return box !== null && box.maxX > minX && box.minX < maxX && box.maxY > minY && box.minY < maxY
+  }
   return {
     buses: scene.buses.filter((b) => near(b, b.half)),
-    branches: scene.branches.filter((b) => {
-      const xs = b.points.map((p) => p.x)
-      const ys = b.points.map((p) => p.y)
-      return (
-        Math.max(...xs) > minX && Math.min(...xs) < maxX && Math.max(...ys) > minY && Math.min(...ys) < maxY
-      )
-    }),
+    branches: scene.branches.filter((b) => crosses(b.points) || (b.stub !== null && crosses(b.stub))),
     hangs: scene.hangs.filter((h) => near(h.at)),
   }
 }

@@ -80,17 +80,9 @@ export function labelsFor(
     }
   }
   for (const branch of scene.branches) {
-    const symbol = branch.kind !== 'line'
-    const strong = emphasised.has(branch.id)
-    if (!strong && k < (symbol ? FROM.symbol : FROM.section) && !(branch.length * k > 150)) continue
-    const p = toScreen(view, branch.at)
-    if (!inside(p.x, p.y)) continue
-    const load = figure(result?.tables.branches, branch.id, 'loading_pct')
-    const mw = figure(result?.tables.branches, branch.id, 'from_active_power_mw')
-    const shown = load === undefined ? '' : `${fixed(load, 0)} %`
-    const severity = paint.finding(branch.id)?.severity
     for (const end of k >= FROM.nodeName ? branch.stubNames : []) {
       const q = toScreen(view, end.at)
+      if (!inside(q.x, q.y)) continue
       const name = `open to ${end.name}`
       wishes.push({
         id: `${branch.id} ${name}`,
@@ -102,6 +94,15 @@ export function labelsFor(
         weight: 45,
       })
     }
+    const symbol = branch.kind !== 'line'
+    const strong = emphasised.has(branch.id)
+    if (!strong && k < (symbol ? FROM.symbol : FROM.section) && !(branch.length * k > 150)) continue
+    const p = toScreen(view, branch.at)
+    if (!inside(p.x, p.y)) continue
+    const load = figure(result?.tables.branches, branch.id, 'loading_pct')
+    const mw = figure(result?.tables.branches, branch.id, 'from_active_power_mw')
+    const shown = load === undefined ? '' : `${fixed(load, 0)} %`
+    const severity = paint.finding(branch.id)?.severity
     if (branch.kind === 'switch') {
       if (k < FROM.nodeName && !strong) continue
       wishes.push({
@@ -169,27 +170,37 @@ function barBox(bus: BusShape, view: View): Box {
   return { minX: p.x - 4, maxX: p.x + 4, minY: p.y - half, maxY: p.y + half }
 }
 
+function textBox(w: Wish, name: string): Box {
+  const length = (name.length + w.value.length + (name && w.value ? 1 : 0)) * CHAR
+  const left = w.anchor === 'start' ? w.x : w.anchor === 'end' ? w.x - length : w.x - length / 2
+  return { minX: left - 3, maxX: left + length + 3, minY: w.y - HEIGHT + 3, maxY: w.y + 4 }
+}
+
 /** The heaviest first; the others where they cover neither a label nor a bus. */
 function place(wishes: Wish[], bars: readonly Box[]): Label[] {
   wishes.sort((a, b) => b.weight - a.weight)
   const taken: Label[] = []
+  const free = (w: Wish, box: Box) =>
+    w.weight >= 1000 ||
+    (!taken.some((t) => overlaps(t.box, box)) && (w.weight >= 100 || !bars.some((b) => overlaps(b, box))))
   for (const w of wishes) {
     if (taken.length >= MOST) break
-    const length = (w.name.length + w.value.length + (w.name && w.value ? 1 : 0)) * CHAR
-    const left = w.anchor === 'start' ? w.x : w.anchor === 'end' ? w.x - length : w.x - length / 2
-    const box = { minX: left - 3, maxX: left + length + 3, minY: w.y - HEIGHT + 3, maxY: w.y + 4 }
-    if (w.weight < 1000 && taken.some((t) => overlaps(t.box, box))) continue
-    if (w.weight < 100 && bars.some((b) => overlaps(b, box))) continue
-    taken.push({
-      key: w.id,
-      x: w.x,
-      y: w.y,
-      anchor: w.anchor,
-      name: w.name,
-      value: w.value,
-      box,
-      severity: w.severity,
-    })
+    // The figure alone, where there is no room for the name as well.
+    for (const name of w.name && w.value ? [w.name, ''] : [w.name]) {
+      const box = textBox(w, name)
+      if (!free(w, box)) continue
+      taken.push({
+        key: w.id,
+        x: w.x,
+        y: w.y,
+        anchor: w.anchor,
+        name,
+        value: w.value,
+        box,
+        severity: w.severity,
+      })
+      break
+    }
   }
   return taken
 }
