@@ -170,3 +170,33 @@ def test_the_document_example_of_the_documentation_solves(tmp_path: Path) -> Non
     file = tmp_path / "example.json"
     file.write_text(text.split("```json\n")[1].split("```")[0])
     assert main(["solve", str(file)]) == 0
+
+
+def test_backup_is_a_store_of_its_own(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    from vastmesh.store import Store
+    from vastmesh.store._store import FILE_NAME
+
+    store = Store(tmp_path / "live")
+    net = network(bus("a"), source("a"))
+    project = store.create("kept", net)
+    store.close()
+    (tmp_path / "copy").mkdir()
+    assert main(["backup", str(tmp_path / "copy" / FILE_NAME), "--data", str(tmp_path / "live")]) == 0
+    assert "written to" in capsys.readouterr().out
+    restored = Store(tmp_path / "copy")
+    assert [p.name for p in restored.projects()] == ["kept"]
+    assert restored.load(project.id)[0] == net
+
+
+@pytest.mark.parametrize("arguments", [["schema"], ["schema", "--api"]])
+def test_schemas_are_printed_as_published(arguments: list[str], capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(arguments) == 0
+    name = "openapi.json" if "--api" in arguments else "network-document.schema.json"
+    assert json.loads(capsys.readouterr().out) == json.loads((ROOT / "docs" / name).read_text())
+
+
+def test_a_file_of_another_kind_is_named_as_such(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    picture = tmp_path / "picture.png"
+    picture.write_bytes(b"\x89PNG\r\n\x1a\n\x00\x00")
+    assert main(["solve", str(picture)]) == 2
+    assert "not a text file" in capsys.readouterr().err
