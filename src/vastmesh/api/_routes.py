@@ -9,6 +9,7 @@ from urllib.parse import quote
 
 from fastapi import APIRouter, Depends, Query, Request, Response
 from sse_starlette import EventSourceResponse
+from starlette.concurrency import run_in_threadpool
 
 from .. import __version__
 from ..core.catalogue import LINE_TYPES
@@ -108,8 +109,6 @@ def _keep(all_: Sessions, name: str, network: Network) -> ProjectInfo:
         "schema": {"type": "string", "format": "binary"}}}}},
 )  # fmt: skip
 async def import_file(request: Request, all_: All, file_name: str = "") -> m.ImportedOut:
-    from starlette.concurrency import run_in_threadpool
-
     data = await request.body()
 
     def work() -> tuple[Imported, ProjectInfo]:
@@ -228,8 +227,6 @@ def journal(project_id: str, all_: All, after: int = 0) -> list[m.JournalLine]:
 @api.get("/projects/{project_id}/events", summary="Server-sent events: the number of every new revision",
          response_class=EventSourceResponse)  # fmt: skip
 async def events(project_id: str, request: Request, all_: All) -> EventSourceResponse:
-    from starlette.concurrency import run_in_threadpool
-
     one = await run_in_threadpool(all_.get, project_id)
     queue = one.listen()
 

@@ -14,7 +14,7 @@ from math import atan2, cos, degrees, sin
 from typing import Any
 
 from ..core.errors import UnreadableFile
-from ..core.network import Bus, Generator, Line, Load, Network, Shunt, Source, Transformer
+from ..core.network import Bus, Generator, Line, Load, Network, Shunt, Source, Switch, Transformer
 from ..core.studies.load_flow import run_load_flow
 from ._report import Imported, ImportReport, Remark
 
@@ -315,8 +315,6 @@ def write_cdf(network: Network, title: str) -> bytes:
     The voltages written are those of a load flow at the network's condition. Closed switches
     can't be written: raises :class:`UnreadableFile` when there are any in service.
     """
-    from ..core.network import Switch
-
     if any(s.closed and s.in_service for s in network.of(Switch)):
         raise UnreadableFile("this format has no switches: the network has closed ones, which would be lost")
     return _Writer(network, title).write()

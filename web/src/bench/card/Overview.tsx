@@ -3,21 +3,14 @@ import { useQuery } from '@tanstack/react-query'
 import styled from 'styled-components'
 import { vocabularyQuery } from '../../api/queries'
 import { fixed } from '../../design/format'
-import { font } from '../../design/tokens'
 import type { Items, Result } from '../model'
 import { useBench, useCondition } from '../store'
 import { Field } from './Field'
+import { FigureList } from './FigureList'
 
 const Title = styled.h2`font-size: 16px; font-weight: 600; line-height: 1.25;`
 const Sub = styled.p`color: ${(p) => p.theme.quiet}; margin-bottom: 12px;`
 const Head = styled.h3`font-size: 12px; font-weight: 500; color: ${(p) => p.theme.quiet}; margin: 16px 0 2px;`
-const List = styled.dl`
-  display: grid; grid-template-columns: 1fr auto 44px; margin: 0;
-  dt, dd { margin: 0; padding: 5px 0; border-bottom: 1px solid ${(p) => p.theme.rule}; }
-  dt { color: ${(p) => p.theme.quiet}; }
-  dd { font: 400 12.5px ${font.mono}; text-align: right; }
-  dd + dd { text-align: left; padding-left: 6px; color: ${(p) => p.theme.quiet}; }
-`
 const Hint = styled.p`color: ${(p) => p.theme.quiet}; margin-top: 16px; font-size: 12px;`
 
 export function Overview() {
@@ -56,11 +49,11 @@ function Totals({ result }: { result: Result | null }) {
     ['Buses without', s.dead_buses, 0, ''],
   ]
   return (
-    <List>
+    <FigureList>
       {rows.map(([label, value, digits, unit]) => (
         <Row key={label + unit} label={label} value={fixed(value, digits)} unit={unit} />
       ))}
-    </List>
+    </FigureList>
   )
 }
 

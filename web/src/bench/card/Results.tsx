@@ -1,17 +1,10 @@
 /** Every figure the result holds about an element. */
 import styled from 'styled-components'
 import { cell } from '../../design/format'
-import { font } from '../../design/tokens'
 import type { FullColumn, Item, ResultTable } from '../model'
 import { useBench } from '../store'
+import { FigureList } from './FigureList'
 
-const List = styled.dl`
-  display: grid; grid-template-columns: 1fr auto 44px; margin: 0;
-  dt, dd { margin: 0; padding: 5px 0; border-bottom: 1px solid ${(p) => p.theme.rule}; }
-  dt { color: ${(p) => p.theme.quiet}; }
-  dd { font: 400 12.5px ${font.mono}; text-align: right; }
-  dd + dd { text-align: left; padding-left: 6px; color: ${(p) => p.theme.quiet}; }
-`
 const Note = styled.p`color: ${(p) => p.theme.quiet};`
 
 const SKIP = new Set(['id', 'name', 'kind', 'area', 'bus', 'from_bus', 'to_bus', 'nominal_kv'])
@@ -33,11 +26,11 @@ function Figures({ table, id }: { table: ResultTable; id: string }) {
   const row = table.row.get(id)!
   const shown = table.columns.filter((c) => !SKIP.has(c.name))
   return (
-    <List>
+    <FigureList>
       {shown.map((c) => (
         <Figure key={c.name} column={c} value={c.values[row]} />
       ))}
-    </List>
+    </FigureList>
   )
 }
 

@@ -7,6 +7,7 @@ import numpy as np
 from ...electrical import SLACK, NetArrays
 from ...network import Network
 from ..base import Finding, Severity, Table
+from ._kernel import spread_angles
 from ._problem import Problem, Solution
 from ._result import Rows
 
@@ -127,8 +128,6 @@ def _contradicting_loops(network: Network, arrays: NetArrays, problem: Problem) 
     special = (np.abs(shift) > 1e-9) | (np.abs(ratio) > 1e-9)
     if not np.any(special):
         return []
-    from ._kernel import spread_angles
-
     pattern = problem.pattern
     count = len(live)
     reference = np.zeros(pattern.n, np.int64)

@@ -6,7 +6,8 @@ from collections.abc import Iterable
 
 import numpy as np
 
-from ...electrical import SLACK, NetArrays, apply_condition, compile_network, patch
+from ...electrical import NetArrays, apply_condition, compile_network, patch
+from ...electrical.arrays import Floats
 from ...network import Condition, Item, Network
 from ..base import Ending
 from ._account import account_for
@@ -72,23 +73,25 @@ class LiveLoadFlow:
     def changed(self, idents: Iterable[str], previous: dict[str, Item]) -> None:
         """Take up changes of the network; ``previous`` holds altered items as they were before."""
         idents = list(idents)
-        before = self._turns()
-        if patch(self.arrays, self.network, idents, previous):
+        old = self.arrays
+        shift, angle = old.tables["branch"]["shift"].copy(), old.tables["injection"]["angle"].copy()
+        if patch(old, self.network, idents, previous):
             self._rows = None
-            self._admittance = self.problem.admittance(self.arrays)
+            self._admittance = self.problem.admittance(old)
         else:
             self._compile()
-        after = self._turns()
-        if any(after.get(i, turn) != turn for i, turn in before.items()):
+        if self._turned(old, shift, angle):
             self.without_memory()  # angles have turned as a whole: Newton from the old ones may end anywhere
 
-    def _turns(self) -> dict[str, float]:
-        """Phase shifts of branches and angles of sources, by element id."""
-        ids, branch, machine = self.arrays.element_id, self.arrays.tables["branch"], self.arrays.tables["injection"]
-        held = machine["control"] == SLACK
-        elements = [*branch["element"].tolist(), *machine["element"][held].tolist()]
-        turns = [*branch["shift"].tolist(), *machine["angle"][held].tolist()]
-        return {ids[e]: turn for e, turn in zip(elements, turns, strict=True)}
+    def _turned(self, old: NetArrays, shift: Floats, angle: Floats) -> bool:
+        """Whether the phase shift of a branch or the angle of a source is another than in the old arrays."""
+        new = self.arrays
+        now = new.tables["branch"]["shift"], new.tables["injection"]["angle"]
+        if new is old:
+            return not (np.array_equal(shift, now[0]) and np.array_equal(angle, now[1]))
+        before = _by_id(old, "branch", shift) | _by_id(old, "injection", angle)
+        after = _by_id(new, "branch", now[0]) | _by_id(new, "injection", now[1])
+        return any(after.get(ident, turn) != turn for ident, turn in before.items())
 
     def solve(self, condition: Condition | None = None, options: LoadFlowOptions | None = None) -> LoadFlowResult:
         """Solve under a condition (the network's own when none is given). Never raises for a hard network."""
@@ -120,13 +123,18 @@ class LiveLoadFlow:
         self._last, self._voltage = None, {}
 
 
+def _by_id(arrays: NetArrays, table: str, values: Floats) -> dict[str, float]:
+    elements = arrays.tables[table]["element"].tolist()
+    return {arrays.element_id[e]: v for e, v in zip(elements, values.tolist(), strict=True)}
+
+
 def run_load_flow(
     network: Network, options: LoadFlowOptions | None = None, condition: Condition | None = None
 ) -> LoadFlowResult:
     """Solve a network once, from scratch. ``start`` "last" means "linear" here: there is no last solution."""
     options = options or LoadFlowOptions()
-    return LiveLoadFlow(network).solve(condition, replace_start(options))
+    return LiveLoadFlow(network).solve(condition, _from_scratch(options))
 
 
-def replace_start(options: LoadFlowOptions) -> LoadFlowOptions:
+def _from_scratch(options: LoadFlowOptions) -> LoadFlowOptions:
     return options.model_copy(update={"start": "linear"}) if options.start == "last" else options
