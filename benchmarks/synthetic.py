@@ -26,7 +26,7 @@ def synthetic(n_bus: int, seed: int = 1) -> Network:
         for other in ([s - 1] if col else []) + ([s - side] if row else []):
             items.append(
                 {"kind": "line", "id": f"grid-{other}-{s}", "from_bus": f"H{other}", "to_bus": f"H{s}",
-                 "length_km": float(rng.uniform(4, 9)), "type": "Al/St 400 132 kV overhead", "parallel": 2}
+                 "length_km": float(rng.uniform(4, 9)), "type": "Al/St 380 132 kV overhead", "parallel": 2}
             )  # fmt: skip
     for s in range(0, sites, 9):  # supply points all over the grid
         items.append({"kind": "source", "id": f"S{s}", "bus": f"H{s}", "voltage_pu": 1.02})
@@ -49,7 +49,7 @@ def _site(s: int, rng: np.random.Generator) -> list[Item]:
             items += [
                 {"kind": "bus", "id": node, "nominal_kv": 11.0},
                 {"kind": "line", "id": f"F{s}.{f}.{k}", "from_bus": parent, "to_bus": node,
-                 "length_km": float(rng.uniform(0.2, 0.9)), "type": "Al 185 11 kV cable"},
+                 "length_km": float(rng.uniform(0.2, 0.9)), "type": "Al 1×185 XLPE 11 kV cable"},
                 {"kind": "load", "id": f"D{s}.{f}.{k}", "bus": node, "active_power_mw": float(rng.uniform(0.1, 0.4)),
                  "power_factor": 0.95},
             ]  # fmt: skip

@@ -25,8 +25,8 @@ from vastmesh.core.network import Network
 TITLE = "Corvane Coast"
 Item = dict[str, Any]
 
-AL_11, WEAK_11 = "Alloy 100 11 kV overhead", "Alloy 50 11 kV overhead"
-CABLE_11, HEAVY_11 = "Al 185 11 kV cable", "Al 300 11 kV cable"
+AL_11, WEAK_11 = "Alloy 120 11 kV overhead", "Alloy 50 11 kV overhead"
+CABLE_11, HEAVY_11 = "Al 1×185 XLPE 11 kV cable", "Al 1×300 XLPE 11 kV cable"
 
 
 def bus(ident: str, kv: float, at: tuple[float, float] | None = None, *, bar: float = 160, **more: Any) -> Item:
@@ -93,9 +93,9 @@ def transmission() -> list[Item]:
          "fault_min_mva": 4200, "x_over_r": 12},
         line("Ambry - Lowmere", "Ambry 132", "Lowmere 132", 38, "Al/St 300 132 kV overhead"),
         line("Lowmere - Quillport", "Lowmere 132", "Quillport 132", 31, "Al/St 300 132 kV overhead"),
-        line("Ambry - Thessel Head", "Ambry 132", "Thessel Head 132", 44, "Al/St 175 132 kV overhead"),
-        line("Thessel Head - Quillport", "Thessel Head 132", "Quillport 132", 36, "Al/St 175 132 kV overhead"),
-        line("Gannet Down - Lowmere", "Gannet Down 132", "Lowmere 132", 12, "Al/St 175 132 kV overhead"),
+        line("Ambry - Thessel Head", "Ambry 132", "Thessel Head 132", 44, "Alloy 175 132 kV overhead"),
+        line("Thessel Head - Quillport", "Thessel Head 132", "Quillport 132", 36, "Alloy 175 132 kV overhead"),
+        line("Gannet Down - Lowmere", "Gannet Down 132", "Lowmere 132", 12, "Alloy 175 132 kV overhead"),
         transformer("T-TH", ("Thessel Head 132", 132), ("Thessel Head 13.8", 13.8), 80),
         generator("Thessel Head hydro", "Thessel Head 13.8", 40, "hydro", rated_mva=75, control="voltage",
                   voltage_pu=1.01, q_min_mvar=-25, q_max_mvar=35),
@@ -226,7 +226,7 @@ def tie(ident: str, frm: str, to: str) -> Item:
 
 def lantern_row() -> list[Item]:
     """The 400 V street: a cable main, two overhead spurs, solar roofs and car chargers (balanced for now)."""
-    main, cable, spur = "Al 185 0.4 kV cable", "Al 95 0.4 kV cable", "Alloy 50 0.4 kV overhead"
+    main, cable, spur = "Al 4×185 XLPE 0.4 kV cable", "Al 4×95 XLPE 0.4 kV cable", "Alloy 50 0.4 kV overhead"
     sections = [
         ("LR 1", "Lantern Row 0.4", 0.06, main, 0.022), ("LR 2", "LR 1", 0.05, main, 0.018),
         ("LR 3", "LR 2", 0.05, cable, 0.016), ("LR 4", "LR 3", 0.05, cable, 0.014), ("LR 5", "LR 4", 0.05, cable, 0.012),

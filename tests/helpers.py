@@ -74,8 +74,13 @@ def assert_balanced(net: Network, result: LoadFlowResult, *, within_mva: float =
         if row["active_power_mw"] is None:
             continue
         p, q = row["active_power_mw"], row["reactive_power_mvar"]
-        sign = {"load": complex(-p, -q), "shunt": complex(-p, q)}.get(row["kind"], complex(p, q))
+        drawn = row["kind"] in ("load", "lumped", "induction_motor", "synchronous_motor")
+        sign = complex(-p, -q) if drawn else complex(-p, q) if row["kind"] == "shunt" else complex(p, q)
         add(row["bus"], sign)
+    for row in result.tables["windings"].records() if "windings" in result.tables else []:
+        for side in ("hv", "mv", "lv"):
+            if row[f"{side}_active_power_mw"] is not None:
+                add(row[f"{side}_bus"], -complex(row[f"{side}_active_power_mw"], row[f"{side}_reactive_power_mvar"]))
     worst = max(surplus, key=lambda b: abs(surplus[b]), default=None)
     assert worst is None or abs(surplus[worst]) < within_mva, f"{worst}: {surplus[worst]} MVA are left over"
     total = result.summary

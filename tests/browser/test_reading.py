@@ -106,7 +106,7 @@ def test_catalogue_type_fills_the_constants(bench: Page) -> None:
     finding(bench, "LR main-01").click()
     row = card(bench).locator("[data-field=type]")
     row.get_by_role("button").click()
-    bench.get_by_role("option", name="Al 240 0.4 kV cable").click()
+    bench.get_by_role("option", name="Al 4×240 XLPE 0.4 kV cable").click()
     expect(field(bench, "rating_a")).to_have_value("335")
     expect(card(bench).locator("[data-field=r_ohm_per_km]")).to_contain_text("§")
     expect(finding(bench, "LR main-01")).to_have_count(0)

@@ -10,7 +10,19 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.helpers import bus, line, load, network, networks, source, switch, transformer
+from tests.helpers import (
+    assert_balanced,
+    bus,
+    line,
+    load,
+    network,
+    networks,
+    source,
+    switch,
+    transformer,
+    volts,
+)
+from vastmesh.core.catalogue import source_impedance_ohm
 from vastmesh.core.errors import (
     DuplicateElement,
     FieldProblem,
@@ -26,18 +38,24 @@ from vastmesh.core.network import (
     Add,
     Bus,
     Change,
+    Demand,
     Element,
     FieldType,
+    Grown,
+    GrowOptions,
     Line,
     Load,
     Network,
     Origin,
     Remove,
+    Source,
     Transformer,
     Update,
     conflicts,
     grow,
+    join,
     make_item,
+    neutral_ohm,
     removal,
     specs,
     with_rules,
@@ -63,14 +81,13 @@ REFUSED: list[tuple[dict[str, Any], str, str]] = [
     (line("a", "b", length_km=0.0), "length_km", "enter a number above 0 to 2000 km"),
     (line("a", "a"), "to_bus", "a line joins two different buses"),
     (line("a", "b", r_ohm_per_km=0.0, x_ohm_per_km=0.0), "x_ohm_per_km", "use a closed switch"),
-    (line("a", "b", type="no such"), "type", "there is no such type in the catalogue"),
     (line("a", "b", parallel=1.5), "parallel", "enter a whole number from 1 to 20"),
     (transformer("a", "b", vector_group="Dyn12"), "vector_group", "write it as YNd1"),
     (transformer("a", "b", tap_min=1, tap_max=-1), "tap_min", "above the highest"),
     (transformer("a", "b", tap_min=-2, tap_max=2, tap_position=5), "tap_position", "from -2 to 2"),
     (transformer("a", "b", load_loss_kw=900.0), "load_loss_kw", "exceed the impedance"),
     (source("a", fault_min_mva=2000.0), "fault_min_mva", "above the highest, 1000 MVA"),
-    (load("a", 1.0, 1.0, apparent_power_mva=3.0), "active_power_mw", "give active power with"),
+    (load("a", 1.0, 1.0, apparent_power_mva=3.0), "active_power_mw", "that do not say the same"),
     (load("a", 1.0, constant_power_pct=50.0), "constant_power_pct", "add up to 50 %"),
     ({"kind": "generator", "id": "g", "bus": "a", "q_min_mvar": 2, "q_max_mvar": 1}, "q_min_mvar", "above the highest"),
     ({"kind": "shunt", "id": "s", "bus": "a", "steps": 2, "steps_on": 3}, "steps_on", "only 2 are installed"),
@@ -146,15 +163,15 @@ def test_what_nobody_entered_is_marked_as_typical() -> None:
 
 def test_catalogue_values_are_marked_and_overruled_by_entry() -> None:
     net = base()
-    net.apply([Update(id="a-b", values={"type": "Al 185 11 kV cable"})])
+    net.apply([Update(id="a-b", values={"type": "Al 1×185 XLPE 11 kV cable"})])
     found = net["a-b"]
     assert isinstance(found, Line)
-    assert (found.r_ohm_per_km, found.rating_a) == (0.164, 310)
+    assert (found.r_ohm_per_km, found.rating_a) == (0.2103, 320)
     assert found.origins["r_ohm_per_km"] is Origin.CATALOGUE
     net.apply([Update(id="a-b", values={"rating_a": 250.0})])
     assert "rating_a" not in net["a-b"].origins
-    net.apply([Update(id="a-b", values={"type": "Al 300 11 kV cable"})])
-    assert net["a-b"].rating_a == 405  # type: ignore[attr-defined]
+    net.apply([Update(id="a-b", values={"type": "Al 1×300 XLPE 11 kV cable"})])
+    assert net["a-b"].rating_a == 420  # type: ignore[attr-defined]
 
 
 def test_confirming_a_typical_value_takes_the_mark_off() -> None:
@@ -181,7 +198,7 @@ def test_every_change_has_an_exact_inverse(net: Network, data: st.DataObject) ->
     elif choice == "add":
         changes = [Add(item=bus("new", 33.0), before=element.id), Add(item=load("new", 1.0))]
     elif choice == "retype" and isinstance(element, Line):
-        changes = [Update(id=element.id, values={"type": "Al 185 11 kV cable"})]
+        changes = [Update(id=element.id, values={"type": "Al 1×185 XLPE 11 kV cable"})]
     else:
         changes = [Update(id=element.id, values={"in_service": False, "note": "out", "name": "renamed"})]
     done = net.apply(changes)
@@ -281,22 +298,89 @@ def test_elements_know_their_terminals() -> None:
 # Growing
 
 
+def grown_at(what: str, kv: float) -> tuple[Network, Grown]:
+    """Something grown at a bus, in a line or between two buses, wherever it can."""
+    net = network(bus("a", kv), source("a"))
+    if "bus" in SHOOTS[what].at:
+        plan = grow(net, "a", what)
+    else:
+        net.apply([Add(item=bus("z", kv)), Add(item=line("a", "z", length_km=2.0))])
+        plan = grow(net, "a-z", what)
+    return net, plan
+
+
 @pytest.mark.parametrize("what", sorted(SHOOTS))
 @pytest.mark.parametrize("kv", [0.4, 11.0, 33.0, 132.0, 400.0])
 def test_growing_gives_connected_typical_and_solvable_equipment(what: str, kv: float) -> None:
-    net = network(bus("a", kv), source("a"))
-    plan = grow(net, "a", what)
+    net, plan = grown_at(what, kv)
     done = net.apply(plan.changes)
     assert plan.select in done.changed
-    new = next(e for i in done.changed if isinstance(e := net[i], Element) and not isinstance(e, Bus))
-    assert "a" in new.buses()
-    if what != "switch":
-        assert Origin.TYPICAL in new.origins.values()
-    if plan.bus and what != "transformer":
-        assert net[plan.bus].nominal_kv == kv  # type: ignore[attr-defined]
+    if "bus" in SHOOTS[what].at:
+        new = next(e for i in done.changed if isinstance(e := net[i], Element) and not isinstance(e, Bus))
+        assert "a" in new.buses()
+        if what != "switch":
+            assert Origin.TYPICAL in new.origins.values()
+    transforms = what in ("transformer", "three_winding", "auto")
+    for b in plan.buses:
+        assert transforms or net[b].nominal_kv == kv  # type: ignore[attr-defined]
+    assert not any(e.missing() for e in net.elements())
     result = run_load_flow(net)
     assert result.account.converged
     assert result.summary["dead_buses"] == 0
+    assert_balanced(net, result)
+    net.apply(done.inverse)
+    assert run_load_flow(net).account.converged
+
+
+@pytest.mark.parametrize("what", sorted(n for n, s in SHOOTS.items() if "pair" in s.at))
+def test_growing_between_two_buses_joins_them(what: str) -> None:
+    low = 11.0 if what in ("transformer", "auto") else 33.0
+    net = network(bus("a", 33.0), source("a"), bus("b", low))
+    # From the lower voltage upwards as well: the higher one is the HV side whichever was chosen first.
+    net.apply(grow(net, "b", what, to="a").changes)
+    new = next(e for e in net.elements() if len(e.buses()) == 2)
+    assert set(new.buses()) == {"a", "b"}
+    if isinstance(new, Transformer):
+        assert (new.hv_bus, new.lv_bus) == ("a", "b")
+    assert run_load_flow(net).summary["dead_buses"] == 0
+
+
+def test_sections_grow_in_a_row_with_their_spacing() -> None:
+    net = network(bus("F 1"), source("F 1"))
+    plan = grow(net, "F 1", "section", options=GrowOptions(count=5, spacing_km=0.4))
+    net.apply(plan.changes)
+    lines, loads = net.of(Line), net.of(Load)
+    assert (len(lines), len(loads)) == (5, 5)
+    assert [(e.from_bus, e.to_bus) for e in lines] == [(f"F {n}", f"F {n + 1}") for n in range(1, 6)]
+    assert {e.length_km for e in lines} == {0.4}
+    assert all("length_km" not in e.origins for e in lines), "a spacing that was said is not typical"
+
+
+def test_splitting_a_line_leaves_the_network_as_it_was_electrically() -> None:
+    net = network(bus("a"), source("a"), bus("b"), line("a", "b", length_km=4.0, rating_a=200.0), load("b", 2.0, 0.5))
+    before = run_load_flow(net)
+    net.apply(grow(net, "a-b", "insert_bus", options=GrowOptions(distance_km=1.0)).changes)
+    after = run_load_flow(net)
+    assert sorted(e.length_km or 0 for e in net.of(Line)) == [1.0, 3.0]
+    assert volts(after)["b"] == pytest.approx(volts(before)["b"], abs=1e-9)
+    with pytest.raises(InvalidFields, match="above 0 and below 1 km"):
+        grow(net, "a-b", "insert_bus", options=GrowOptions(distance_km=9.0))
+
+
+def test_joining_two_ends_makes_one_node() -> None:
+    net = network(bus("a"), source("a"), bus("b"), bus("c"), bus("d"), line("a", "b"), line("c", "d"), switch("b", "c"),
+                  load("d", 1.0))  # fmt: skip
+    before = net.copy()
+    done = net.apply(join(net, "c", "b"))
+    assert "c" not in net
+    assert "b|c" not in net, "what joined only the two has fallen away"
+    assert net["c-d"].from_bus == "b"  # type: ignore[attr-defined]
+    assert run_load_flow(net).summary["dead_buses"] == 0
+    net.apply(done.inverse)
+    assert net == before
+    net.apply([Add(item=bus("low", 0.4))])
+    with pytest.raises(InvalidFields, match="one nominal voltage"):
+        join(net, "low", "b")
 
 
 def test_growing_twice_gives_distinct_names() -> None:
@@ -319,6 +403,116 @@ def test_growing_somewhere_impossible_is_refused() -> None:
         grow(net, "load-b", "line")
     with pytest.raises(InvalidFields):
         grow(net, "a", "castle")
+    with pytest.raises(InvalidFields, match="another bus"):
+        grow(net, "a", "line", to="a")
+
+
+def test_an_unknown_type_is_refused_with_an_example() -> None:
+    with pytest.raises(InvalidFields, match="choose a type of the catalogue, for example"):
+        network(bus("a"), bus("b"), line("a", "b", type="no such"))
+
+
+def test_a_type_of_ones_own_fills_what_uses_it_and_takes_it_along() -> None:
+    own = {"kind": "own_type", "id": "My cable", "family": "line", "values": {"r_ohm_per_km": 0.2, "x_ohm_per_km": 0.1,
+           "rating_a": 300.0, "construction": "cable"}}  # fmt: skip
+    bare = {"kind": "line", "id": "ab", "from_bus": "a", "to_bus": "b", "length_km": 1.0, "type": "My cable"}
+    net = network(bus("a"), bus("b"), own, bare, {**bare, "id": "ab2", "rating_a": 250.0})
+    one, two = net["ab"], net["ab2"]
+    assert isinstance(one, Line)
+    assert isinstance(two, Line)
+    assert (one.r_ohm_per_km, one.rating_a, one.origins["rating_a"]) == (0.2, 300.0, Origin.CATALOGUE)
+    assert (two.rating_a, "rating_a" in two.origins) == (250.0, False)
+    changed = net.apply([Update(id="My cable", values={"values": {**own["values"], "rating_a": 320.0}})])
+    net.apply(net.consequences(changed.changed))
+    assert net["ab"].rating_a == 320.0  # type: ignore[attr-defined]
+    assert net["ab2"].rating_a == 250.0, "what was entered over the type stays"  # type: ignore[attr-defined]
+    assert net.consequences(changed.changed) == []
+    assert net.referrers("My cable") == ["ab", "ab2"]
+    net.apply(removal(net, ["My cable"]))
+    assert net["ab"].type is None  # type: ignore[attr-defined]
+    with pytest.raises(InvalidFields, match="has this name already"):
+        network({**own, "id": "Al 1×185 XLPE 11 kV cable"})
+
+
+# Two figures give a load, a source or a neutral; entering another one replaces what it contradicts.
+
+
+@pytest.mark.parametrize(
+    ("given", "p", "q"),
+    [
+        ({"active_power_mw": 3.0, "reactive_power_mvar": 4.0}, 3.0, 4.0),
+        ({"apparent_power_mva": 5.0, "power_factor": 0.6}, 3.0, 4.0),
+        ({"apparent_power_mva": 5.0, "power_factor": -0.6}, 3.0, -4.0),
+        ({"active_power_mw": 3.0, "apparent_power_mva": 5.0}, 3.0, 4.0),
+        ({"apparent_power_mva": 5.0, "reactive_power_mvar": 4.0}, 3.0, 4.0),
+        ({"reactive_power_mvar": 4.0, "power_factor": 0.6}, 3.0, 4.0),
+        ({"current_a": 5e3 / (3**0.5 * 11.0), "power_factor": 0.6}, 3.0, 4.0),
+        ({"current_a": 5e3 / (3**0.5 * 11.0), "active_power_mw": 3.0}, 3.0, 4.0),
+    ],
+)
+@pytest.mark.parametrize("kind", ["load", "lumped"])
+def test_any_two_figures_give_a_load(kind: str, given: dict[str, float], p: float, q: float) -> None:
+    net = network(bus("a"), {"kind": kind, "id": "l", "bus": "a", **given})
+    item = net["l"]
+    assert isinstance(item, Demand)
+    assert item.missing() == ()
+    assert item.power_mva() == pytest.approx(complex(p, q))
+
+
+def test_a_third_figure_replaces_what_it_contradicts() -> None:
+    net = network(bus("a"), load("a", 3.0, 4.0))
+    for field, value in (
+        ("current_a", 200.0),
+        ("power_factor", 0.8),
+        ("apparent_power_mva", 2.0),
+        ("active_power_mw", 1.0),
+    ):
+        net.apply([Update(id="load-a", values={field: value})])
+        item = net["load-a"]
+        assert isinstance(item, Load)
+        assert getattr(item, field) == value
+        assert item.missing() == (), field
+
+
+def test_ohms_of_a_source_give_its_fault_level_and_back() -> None:
+    net = network(bus("a", 33.0), source("a"))
+    net.apply([Update(id="source-a", values={"r_ohm": 0.1, "x_ohm": 1.0})])
+    found = net["source-a"]
+    assert isinstance(found, Source)
+    z = abs(0.1 + 1j)
+    assert (found.fault_max_mva, found.x_over_r) == pytest.approx((33.0**2 / z, 10.0))
+    back = source_impedance_ohm(found.fault_max_mva, found.x_over_r, 33.0)
+    assert back == pytest.approx(0.1 + 1j)
+    net.apply([Update(id="source-a", values={"fault_max_mva": 500.0})])
+    found = net["source-a"]
+    assert isinstance(found, Source)
+    assert (found.r_ohm, found.fault_max_mva) == (None, 500.0)
+    assert found.fault_min_mva <= 500.0
+
+
+def test_a_neutral_is_given_by_ohms_or_by_its_current() -> None:
+    net = network(bus("a", 33), bus("b", 11), transformer("a", "b", vector_group="Dyn11", lv_neutral="resistor"))
+    net.apply([Update(id="a/b", values={"lv_neutral_a": 1000.0})])
+    unit = net["a/b"]
+    assert isinstance(unit, Transformer)
+    assert neutral_ohm(unit.lv_neutral, unit.lv_neutral_ohm, unit.lv_neutral_a, 11.0) == pytest.approx(
+        11e3 / 3**0.5 / 1000
+    )
+    net.apply([Update(id="a/b", values={"lv_neutral_ohm": 6.0})])
+    assert net["a/b"].lv_neutral_a is None  # type: ignore[attr-defined]
+    assert neutral_ohm("solid", None, None, None) == 0
+    assert neutral_ohm("isolated", 5.0, None, 11.0) is None
+    assert neutral_ohm("reactor", 5.0, None, 11.0) == 5j
+
+
+def test_what_a_switch_carries_is_the_least_of_its_limits() -> None:
+    values = {"rating_a": 630.0, "sensor_a": 630.0, "plug_a": 500.0, "long_x": 0.8}
+    net = network(bus("a", 0.4), bus("b", 0.4), switch("a", "b", **values))
+    assert net["a|b"].carries_a() == 400.0  # type: ignore[attr-defined]
+    net.apply([Update(id="a|b", values={"fuse_a": 315.0})])
+    assert net["a|b"].carries_a() == 315.0  # type: ignore[attr-defined]
+    with pytest.raises(InvalidFields, match="at most the sensor's rated current, 630 A"):
+        net.apply([Update(id="a|b", values={"plug_a": 800.0})])
 
 
 def test_rules_are_added_once() -> None:

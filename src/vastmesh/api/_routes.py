@@ -12,7 +12,6 @@ from sse_starlette import EventSourceResponse
 from starlette.concurrency import run_in_threadpool
 
 from .. import __version__
-from ..core.catalogue import LINE_TYPES
 from ..core.layout import place
 from ..core.network import REGISTRY, SHOOTS, Element, Network, first_bus, specs, with_rules
 from ..core.studies import STUDIES
@@ -62,7 +61,6 @@ def vocabulary() -> m.Vocabulary:
             for kind, cls in REGISTRY.items()
         ],
         shoots=[m.ShootOut(name=s.name, label=s.label, meaning=s.meaning) for s in SHOOTS.values()],
-        line_types=[m.LineTypeOut(**asdict(t)) for t in LINE_TYPES.values()],
         formats={f.name: f.label for f in FORMATS.values()},
         upload_limit_bytes=UPLOAD_LIMIT,
     )  # fmt: skip

@@ -1,6 +1,29 @@
-"""Equipment types and typical data, free of manufacturers."""
+"""Equipment types, typical data and name-plate arithmetic, free of manufacturers."""
 
-from ._line_types import LINE_TYPES, LineType, typical_line_type
+from . import _conductors, _devices, _lines, _spectra, _transformers  # noqa: F401  each registers its family
+from ._conductors import at_temperature, overhead_rating_a
+from ._lines import cable_rating_a, typical_line_type
+from ._nameplate import (
+    COOLING,
+    SQRT3,
+    MotorCircuit,
+    earthing_a,
+    earthing_ohm,
+    motor_circuit,
+    r_and_x,
+    reactive,
+    source_from_ohm,
+    source_impedance_ohm,
+    typical_x_over_r,
+    zero_sequence_share,
+)
+from ._search import neighbour, search
+from ._types import FAMILIES, EquipmentType, Family, Value, find_type, types_of
 from ._typical import standard_rating, typical_transformer
 
-__all__ = ["LINE_TYPES", "LineType", "standard_rating", "typical_line_type", "typical_transformer"]
+__all__ = [
+    "COOLING", "FAMILIES", "SQRT3", "EquipmentType", "Family", "MotorCircuit", "Value", "at_temperature", "cable_rating_a",
+    "earthing_a", "earthing_ohm", "find_type", "motor_circuit", "neighbour", "overhead_rating_a", "r_and_x", "reactive",
+    "search", "source_from_ohm", "source_impedance_ohm", "standard_rating", "types_of", "typical_line_type",
+    "typical_transformer", "typical_x_over_r", "zero_sequence_share",
+]  # fmt: skip

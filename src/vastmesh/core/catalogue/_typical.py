@@ -13,7 +13,7 @@ _TRANSFORMER_CLASSES = [
     (100.0, 12.5, 27.0, 0.6, 0.4),
     (float("inf"), 14.0, 45.0, 0.5, 0.3),
 ]
-_RATINGS = [
+RATINGS = [
     0.05, 0.1, 0.16, 0.25, 0.4, 0.5, 0.63, 0.8, 1.0, 1.6, 2.5, 4.0, 6.3, 8.0, 10.0, 12.5, 16.0, 20.0, 25.0, 31.5, 40.0,
     63.0, 80.0, 100.0, 125.0, 160.0, 250.0,
 ]  # fmt: skip
@@ -21,7 +21,7 @@ _RATINGS = [
 
 def standard_rating(at_least_mva: float) -> float:
     """The next standard transformer rating, in MVA (IEC 60076 preferred series)."""
-    return next((r for r in _RATINGS if r >= at_least_mva), _RATINGS[-1])
+    return next((r for r in RATINGS if r >= at_least_mva), RATINGS[-1])
 
 
 def typical_transformer(rated_mva: float, hv_kv: float, lv_kv: float) -> dict[str, Any]:

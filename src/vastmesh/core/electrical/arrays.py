@@ -42,6 +42,12 @@ TABLES: dict[str, dict[str, Any]] = {
         "group": np.int64,
     },
     "shunt": {"element": np.int64, "bus": np.int64, "y": np.complex128},
+    # Machines among the injections whose reactive power follows the voltage: four voltages, and the reactive
+    # power at the first two (delivered) and last two (taken in) of them.
+    "curve": {
+        "element": np.int64, "bus": np.int64, "v1": np.float64, "v2": np.float64, "v3": np.float64, "v4": np.float64,
+        "q": np.float64,
+    },
     "switch": {"element": np.int64, "from": np.int64, "to": np.int64, "closed": np.bool_, "rating_a": np.float64},
 }  # fmt: skip
 ONES = {"ratio_from", "ratio_to", "weight"}
@@ -53,7 +59,8 @@ class NetArrays:
     """Everything a balanced study needs to know about a network.
 
     ``tables``: as declared in :data:`TABLES`. ``groups``: names behind ``group`` columns (demand
-    classes, generator energies). ``left_out``: element id -> names of required fields that are blank.
+    classes, generator energies). ``left_out``: element id -> names of required fields that are blank. The last ``n_inner`` buses are star points
+    inside elements, with the element's id.
     """
 
     base_mva: float
@@ -64,6 +71,7 @@ class NetArrays:
     element_kind: list[str]
     tables: dict[str, Columns]
     groups: list[str]
+    n_inner: int = 0
     left_out: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
     @property

@@ -4,15 +4,38 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import replace
+from functools import cache
 
 import numpy as np
 
-from ..network import Bus, Condition, Element, Item, Network, Settings
+from ..network import (
+    Bus,
+    Condition,
+    CurrentTransformer,
+    Element,
+    Item,
+    LineGeometry,
+    Network,
+    Settings,
+    specs,
+)
 from .arrays import TABLES, Columns, NetArrays, stack
 from .stamps import STAMPS, Context
 
-# Fields of no effect on the equations: changing only these leaves compiled arrays as they are.
-_CLOTHES = {"x", "y", "bar", "upright", "name", "note", "origins", "area", "substation", "customers"}
+# Further fields of no effect on the equations, beside names, notes and places.
+_CLOTHES = {"origins", "area", "substation", "customers", "type"}
+# Items that elements refer to for their constants: the arrays are compiled anew when one changes.
+_BEHIND = (LineGeometry, CurrentTransformer)
+
+
+@cache
+def _clothes(kind: type[Item]) -> frozenset[str]:
+    """Fields whose change leaves compiled arrays as they are."""
+    groups = ("identity", "place", "protection", "earth", "sequence", "harmonics")
+    kept = {"fuse_a", "plug_a", "long_x"}
+    return frozenset(f for f, s in specs(kind).items() if (s.group in groups and f not in kept) or f in _CLOTHES) | {
+        "origins"
+    }
 
 
 def compile_network(network: Network) -> NetArrays:
@@ -41,6 +64,8 @@ def compile_network(network: Network) -> NetArrays:
         bus_kv=np.fromiter((b.nominal_kv or 1.0 for b in buses), np.float64, len(buses)),
         base_mva=settings.base_mva,
         frequency_hz=settings.frequency_hz,
+        find=network.items.get,
+        at=_at_switches(network),
     )
     ids: list[str] = []
     kinds: list[str] = []
@@ -54,14 +79,23 @@ def compile_network(network: Network) -> NetArrays:
     return NetArrays(
         base_mva=ctx.base_mva,
         frequency_hz=ctx.frequency_hz,
-        bus_id=[b.id for b in buses],
-        bus_kv=ctx.bus_kv,
+        bus_id=[b.id for b in buses] + [i for i, _ in ctx.inner],
+        bus_kv=np.r_[ctx.bus_kv, [kv for _, kv in ctx.inner]],
+        n_inner=len(ctx.inner),
         element_id=ids,
         element_kind=kinds,
         tables={name: stack(name, pieces) for name, pieces in parts.items()},
         groups=list(ctx.groups),
         left_out=left_out,
     )
+
+
+def _at_switches(network: Network) -> dict[str, list[CurrentTransformer]]:
+    """Current transformers by the switch they stand at."""
+    found: dict[str, list[CurrentTransformer]] = {}
+    for t in network.of(CurrentTransformer):
+        found.setdefault(t.at, []).append(t)
+    return found
 
 
 def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous: dict[str, Item]) -> bool:
@@ -78,6 +112,8 @@ def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous:
         base_mva=arrays.base_mva,
         frequency_hz=arrays.frequency_hz,
         groups={g: i for i, g in enumerate(arrays.groups)},
+        find=network.items.get,
+        at=_at_switches(network),
     )
     position: dict[str, int] | None = None
     for ident in changed:
@@ -85,10 +121,13 @@ def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous:
         if not isinstance(old, Element) and not isinstance(new, Element):
             if isinstance(new, Settings) and (new.base_mva, new.frequency_hz) != (arrays.base_mva, arrays.frequency_hz):
                 return False
+            if isinstance(new or old, _BEHIND):
+                return False
             continue  # conditions, limits and groups are not in the arrays
         if not isinstance(new, Element) or type(new) is not type(old):
             return False
-        fields = [f for f in type(new).model_fields if f not in _CLOTHES and getattr(new, f) != getattr(old, f)]
+        known, clothes = type(new).model_fields, _clothes(type(new))
+        fields = [f for f in known if f not in clothes and getattr(new, f) != getattr(old, f)]
         if not fields:
             continue
         if isinstance(new, Bus) or new.buses() != old.buses() or old.missing() or new.missing():

@@ -8,7 +8,7 @@ from math import ceil
 import numpy as np
 from scipy.sparse import coo_array
 
-from ..network import Bus, Change, Network, Switch, Transformer, Update
+from ..network import Bus, Change, Network, Switch, ThreeWinding, Transformer, Update
 from ._mesh import mesh_positions
 from ._tree import Block, Tree, lay_out
 
@@ -36,8 +36,9 @@ class _Placing:
         self.edges: list[tuple[int, int, bool]] = []
         for e in network.elements():
             ends = e.buses()
-            if len(ends) == 2 and not (isinstance(e, Switch) and not e.closed):
-                self.edges.append((self.row[ends[0]], self.row[ends[1]], isinstance(e, Transformer)))
+            if len(ends) >= 2 and not (isinstance(e, Switch) and not e.closed):
+                down = isinstance(e, Transformer | ThreeWinding)
+                self.edges += [(self.row[ends[0]], self.row[end], down) for end in ends[1:]]
         self.neighbours: list[list[tuple[int, bool]]] = [[] for _ in self.buses]
         for a, b, drop in self.edges:
             self.neighbours[a].append((b, drop))

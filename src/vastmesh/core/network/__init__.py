@@ -1,25 +1,41 @@
 """What a network is: items, changes with inverses, conditions, limits, growing."""
 
 from .changes import Add, Change, Remove, Update, conflicts, touched_fields
+from .copies import Pasted, clip, paste
+from .elements._demand import Demand
+from .elements._neutral import neutral_ohm
 from .elements.bus import Bus
 from .elements.generator import Generator
+from .elements.geometry import LineGeometry
 from .elements.groups import Area, Substation
+from .elements.inverter import Inverter
 from .elements.line import Line
 from .elements.load import Load
+from .elements.lumped import LumpedLoad
+from .elements.motors import InductionMotor, SynchronousMotor
+from .elements.protection import CurrentTransformer, Relay
+from .elements.reactor import SeriesReactor
+from .elements.regulator import Regulator
 from .elements.rules import Condition, Settings, VoltageLimits
 from .elements.shunt import Shunt
 from .elements.source import Source
 from .elements.switch import Switch
+from .elements.three_winding import ThreeWinding
 from .elements.transformer import Transformer
+from .elements.types import OwnType
 from .fields import FieldSpec, FieldType, specs
-from .grow import SHOOTS, Grown, Shoot, first_bus, free_id, grow
-from .items import REGISTRY, Element, Item, Origin, make_item
+from .grow import SHOOTS, Grown, GrowOptions, Shoot, first_bus, free_id, grow, join
+from .items import REGISTRY, Attachment, Element, Item, Origin, catalogue_family, make_item
+from .names import Namer
 from .network import SETTINGS_ID, Applied, Network, dump_item, removal, with_rules
+from .trace import After, Feeder, Reach, Trace
 
 __all__ = [
-    "REGISTRY", "SETTINGS_ID", "SHOOTS", "Add", "Applied", "Area", "Bus", "Change", "Condition", "Element", "FieldSpec",
-    "FieldType", "Generator", "Grown", "Item", "Line", "Load", "Network", "Origin", "Remove", "Settings", "Shoot", "Shunt",
-    "Source", "Substation", "Switch", "Transformer", "Update", "VoltageLimits", "conflicts", "dump_item", "first_bus",
-    "free_id", "grow", "make_item", "removal",
-    "specs", "touched_fields", "with_rules",
+    "REGISTRY", "SETTINGS_ID", "SHOOTS", "Add", "After", "Applied", "Area", "Attachment", "Bus", "Change", "Condition",
+    "CurrentTransformer", "Demand", "Element", "Feeder", "FieldSpec", "FieldType", "Generator", "GrowOptions", "Grown",
+    "InductionMotor", "Inverter", "Item", "Line", "LineGeometry", "Load", "LumpedLoad", "Namer", "Network", "Origin",
+    "OwnType", "Pasted", "Reach", "Regulator", "Relay", "Remove", "SeriesReactor", "Settings", "Shoot", "Shunt", "Source",
+    "Substation", "Switch", "SynchronousMotor", "ThreeWinding", "Trace", "Transformer", "Update", "VoltageLimits",
+    "catalogue_family", "clip", "conflicts", "dump_item", "first_bus", "free_id", "grow", "join", "make_item",
+    "neutral_ohm", "paste", "removal", "specs", "touched_fields", "with_rules",
 ]  # fmt: skip

@@ -6,16 +6,24 @@ is derived from these declarations through :func:`specs`.
 
 from __future__ import annotations
 
+from datetime import date
 from enum import StrEnum
 from functools import cache
 from types import NoneType, UnionType
-from typing import Any, Literal, get_args, get_origin
+from typing import Annotated, Any, Literal, get_args, get_origin
 
 import annotated_types as at
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, StringConstraints
 from pydantic.fields import FieldInfo
 
 Bound = float | None
+When = dict[str, tuple[Any, ...]]
+"""The field matters only while each named other field has one of these values; a text that begins with ``~``
+means: contains what follows."""
+
+
+def _plain(when: When | None) -> dict[str, list[Any]] | None:
+    return {f: list(v) for f, v in when.items()} if when else None
 
 
 def quantity(
@@ -31,13 +39,18 @@ def quantity(
     required: bool = False,
     typical: bool = False,
     shown_as: tuple[str, float] | None = None,
+    group: str = "data",
+    when: When | None = None,
 ) -> Any:
     """A physical quantity. ``required``: calculations leave the element out while it is blank.
 
     ``typical``: when nothing is given the default stands in, and stays marked as typical.
     ``shown_as``: (unit, factor) for a more readable unit; shown value = stored value * factor.
+    ``group``: the section of the card it stands in. ``when``: see :data:`When`.
     """
-    extra: dict[str, Any] = {"label": label, "unit": unit, "required": required, "typical": typical}
+    extra: dict[str, Any] = {
+        "label": label, "unit": unit, "required": required, "typical": typical, "group": group, "when": _plain(when),
+    }  # fmt: skip
     if shown_as:
         extra["shown_as"] = list(shown_as)
     return Field(
@@ -45,26 +58,53 @@ def quantity(
     )
 
 
-def choice(label: str, meaning: str, *, default: Any = ..., typical: bool = False, group: str = "data") -> Any:
+def choice(
+    label: str,
+    meaning: str,
+    *,
+    default: Any = ...,
+    typical: bool = False,
+    group: str = "data",
+    when: When | None = None,
+) -> Any:
     """A text, a yes/no or one of several words."""
-    extra: dict[str, Any] = {"label": label, "typical": typical, "group": group}
+    extra: dict[str, Any] = {"label": label, "typical": typical, "group": group, "when": _plain(when)}
     return Field(default=default, description=meaning, json_schema_extra=extra)
 
 
-def reference(label: str, meaning: str, *, to: str, default: Any = ..., terminal: bool = False) -> Any:
+def reference(
+    label: str, meaning: str, *, to: str, default: Any = ..., terminal: bool = False, group: str = "data"
+) -> Any:
     """The id of another item; ``terminal`` when it is a bus to which the element is connected."""
-    extra: dict[str, Any] = {"label": label, "ref": to, "terminal": terminal, "required": default is ...}
+    extra: dict[str, Any] = {
+        "label": label, "ref": to, "terminal": terminal, "required": default is ..., "group": group,
+    }  # fmt: skip
     return Field(default=default, description=meaning, json_schema_extra=extra)
 
 
-def place(label: str, meaning: str, *, unit: str = "sheet units") -> Any:
+def catalogue_type(family: str, meaning: str, *, label: str = "Type", group: str = "data") -> Any:
+    """The name of a type of the catalogue, or the id of one of the network's own types of that family."""
+    return Field(
+        default=None, description=meaning, json_schema_extra={"label": label, "catalogue": family, "group": group}
+    )
+
+
+def place(
+    label: str, meaning: str, *, unit: str = "sheet units", ge: Bound = None, le: Bound = None, default: Any = None
+) -> Any:
     """A position on the sheet or the map: kept with the element, of no effect on results."""
     return Field(
-        default=None,
+        default=default,
         description=meaning,
         json_schema_extra={"label": label, "unit": unit, "group": "place"},
         allow_inf_nan=False,
+        ge=ge,
+        le=le,
     )
+
+
+Text = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=60)]
+Link = Annotated[str, StringConstraints(pattern=r"^(https?|mailto):[^\s<>\"]{3,290}$")]
 
 
 class FieldType(StrEnum):
@@ -74,6 +114,8 @@ class FieldType(StrEnum):
     CHOICE = "choice"
     TEXT = "text"
     REFERENCE = "reference"
+    DATE = "date"
+    TEXTS = "texts"
     OTHER = "other"
 
 
@@ -98,7 +140,9 @@ class FieldSpec(BaseModel):
     typical: bool = False
     ref: str | None = None
     terminal: bool = False
+    catalogue: str | None = None
     group: str = "data"
+    when: dict[str, list[Any]] | None = None
 
     def allowed(self) -> str:
         """What may be entered, in words."""
@@ -113,7 +157,19 @@ class FieldSpec(BaseModel):
         return {
             FieldType.YES_NO: "enter yes or no",
             FieldType.REFERENCE: f"name an existing {self.ref}",
+            FieldType.DATE: "enter a date from 1850 to 2200 as year-month-day, for example 2026-11-23",
+            FieldType.TEXTS: "give at most 30 texts of 1 to 300 characters",
+            FieldType.OTHER: self.meaning.lower(),
         }.get(self.type, "enter a text of 1 to 80 characters without control characters")
+
+
+_TYPES = {
+    bool: FieldType.YES_NO,
+    int: FieldType.INTEGER,
+    float: FieldType.NUMBER,
+    str: FieldType.TEXT,
+    date: FieldType.DATE,
+}
 
 
 def specs(model: type[BaseModel]) -> dict[str, FieldSpec]:
@@ -139,9 +195,9 @@ def _spec(name: str, info: FieldInfo) -> FieldSpec:
     elif choices:
         kind = FieldType.CHOICE
     else:
-        kind = {bool: FieldType.YES_NO, int: FieldType.INTEGER, float: FieldType.NUMBER, str: FieldType.TEXT}.get(
-            inner if isinstance(inner, type) else object, FieldType.OTHER
-        )
+        kind = _TYPES.get(inner if isinstance(inner, type) else object, FieldType.OTHER)
+        if get_origin(inner) is tuple and get_args(inner)[0] in (Text, Link):
+            kind = FieldType.TEXTS
     shown = extra.get("shown_as") or [extra.get("unit"), 1.0]
     spec: dict[str, Any] = {
         "name": name,
@@ -158,6 +214,8 @@ def _spec(name: str, info: FieldInfo) -> FieldSpec:
         "typical": extra.get("typical", False),
         "ref": extra.get("ref"),
         "terminal": extra.get("terminal", False),
+        "catalogue": extra.get("catalogue"),
+        "when": extra.get("when"),
         "group": extra.get("group", "data"),
     }
     for rule in info.metadata:

@@ -1,73 +1,92 @@
-"""Growing: what can be added at a bus, arriving connected, at the right voltage, with typical data."""
+"""Growing a network outwards: what can be added at a bus, in a line or between two buses, arrives connected.
+
+Everything that was not entered is marked typical. Each shoot is declared once; the interface, the keyboard menu and
+scripts read the same list.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, replace
+from typing import Annotated, Any
 
-from ..catalogue import LINE_TYPES, standard_rating, typical_line_type, typical_transformer
+from pydantic import BaseModel, ConfigDict, Field
+
+from ..catalogue import find_type, standard_rating, typical_line_type, typical_transformer
 from ..errors import FieldProblem, InvalidFields, UnknownElement
-from .changes import Add, Change
+from .changes import Add, Change, Remove, Update
 from .elements.bus import Bus
 from .elements.line import Line
-from .network import Network
+from .names import Namer
+from .network import Network, dump_item
 
 _LEVELS = [0.4, 11.0, 33.0, 132.0]
 
 
+class GrowOptions(BaseModel):
+    """What may be said when growing; everything has a default."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    count: Annotated[int, Field(ge=1, le=200, description="How many, one after the other")] = 1
+    spacing_km: Annotated[float, Field(gt=0, le=2000, description="Length of each line")] | None = None
+    distance_km: Annotated[float, Field(gt=0, le=2000, description="Where to split a line, from its start")] | None = (
+        None
+    )
+    kv: Annotated[float, Field(gt=0, le=1500, description="Nominal voltage of a new bus")] | None = None
+
+
 @dataclass(frozen=True)
 class Shoot:
-    """One thing that can be grown at a bus."""
+    """One thing that can be grown: at a bus, in a line, or between two buses.
+
+    ``asks``: the options worth asking for. ``strip``: it stands among the handles at the selected element.
+    """
 
     name: str
     label: str
     meaning: str
-    build: Callable[[Network, Bus], list[dict[str, Any]]]
+    build: Callable[[_Grower], list[Change]]
+    at: tuple[str, ...] = ("bus",)
+    asks: tuple[str, ...] = ()
+    strip: bool = False
 
 
 @dataclass(frozen=True)
 class Grown:
-    """Changes that add it, what to select afterwards, and the new bus, which still needs a place."""
+    """Changes that add it, what to select afterwards, and the new buses, which still need a place."""
 
     changes: list[Change]
     select: str
-    bus: str | None
+    buses: list[str]
 
 
-def grow(network: Network, bus_id: str, what: str) -> Grown:
-    """Plan growing something at a bus. Raises :class:`UnknownElement` for a bus or shoot that isn't there."""
-    bus = network[bus_id]
-    if not isinstance(bus, Bus):
-        raise UnknownElement(bus_id, wanted_by="growing at a bus")
-    if what not in SHOOTS:
-        raise InvalidFields([FieldProblem(bus_id, "grow", what, "choose one of " + ", ".join(SHOOTS))])
-    items = SHOOTS[what].build(network, bus)
-    new_bus = next((i["id"] for i in items if i["kind"] == "bus"), None)
-    select = (
-        next(i["id"] for i in items if i["kind"] == what) if any(i["kind"] == what for i in items) else items[-1]["id"]
-    )
-    return Grown([Add(item=i) for i in items], select, new_bus)
+def grow(network: Network, at: str, what: str, *, to: str | None = None, options: GrowOptions | None = None) -> Grown:
+    """Plan growing something at a bus or in a line, or between two buses when ``to`` names the second one.
+
+    Raises :class:`UnknownElement` or :class:`InvalidFields` for a place or shoot that isn't there.
+    """
+    place = network[at]
+    if not isinstance(place, Bus | Line):
+        raise UnknownElement(at, wanted_by="growing")
+    shoot = SHOOTS.get(what)
+    where = "pair" if to is not None else place.kind
+    if shoot is None or where not in shoot.at:
+        fitting = [s.name for s in SHOOTS.values() if where in s.at]
+        raise InvalidFields([FieldProblem(at, "grow", what, "choose one of " + ", ".join(fitting))])
+    second = network[to] if to is not None else None
+    if second is not None and (not isinstance(second, Bus) or second is place):
+        raise InvalidFields([FieldProblem(at, "to", to, "choose another bus")])
+    grower = _Grower(network, place, second if isinstance(second, Bus) else None, options or GrowOptions())
+    changes = shoot.build(grower)
+    items = [c.item for c in changes if isinstance(c, Add)]
+    made = [i for i in items if i["kind"] == shoot.name] or [i for i in items if i["kind"] != "bus"] or items
+    return Grown(changes, made[-1]["id"], [i["id"] for i in items if i["kind"] == "bus"])
 
 
 def free_id(network: Network, stem: str) -> str:
     """The stem itself, or the first of "stem (2)", "stem (3)" ... that is not taken."""
-    number, found = 1, stem
-    while found in network:
-        number += 1
-        found = f"{stem} ({number})"
-    return found
-
-
-def next_id(network: Network, stem: str) -> str:
-    """The first of "stem 1", "stem 2" ... that is not taken, counting on from a number at its end."""
-    head = stem.rstrip("0123456789")
-    number = int(stem[len(head) :] or 0) if head != stem else 0
-    head = head if head.endswith(("-", " ", "/")) or not head or number else head + " "
-    while True:
-        number += 1
-        if f"{head}{number}" not in network:
-            return f"{head}{number}"
+    return Namer(network).plain(stem)
 
 
 def _typical(values: dict[str, Any]) -> dict[str, Any]:
@@ -75,93 +94,331 @@ def _typical(values: dict[str, Any]) -> dict[str, Any]:
     return {**values, "origins": dict.fromkeys(values, "typical")}
 
 
-def _new_bus(network: Network, near: Bus, kv: float | None, stem: str) -> dict[str, Any]:
-    ident = next_id(network, stem)
-    same = {f: v for f in ("area",) if (v := getattr(near, f))}
-    if kv == near.nominal_kv and near.substation is None:
-        same |= {"conductors": near.conductors}
-    return {"kind": "bus", "id": ident, "nominal_kv": kv, **same}
+@dataclass
+class _Grower:
+    """Where something grows, and the names that are still free there."""
+
+    network: Network
+    place: Bus | Line
+    second: Bus | None
+    options: GrowOptions
+
+    def __post_init__(self) -> None:
+        self.names = Namer(self.network)
+
+    @property
+    def bus(self) -> Bus:
+        assert isinstance(self.place, Bus)
+        return self.place
+
+    @property
+    def line(self) -> Line:
+        assert isinstance(self.place, Line)
+        return self.place
+
+    def level(self) -> float:
+        return min(_LEVELS, key=lambda level: abs(level - (self.bus.nominal_kv or 11.0)) / level)
+
+    def new_bus(self, kv: float | None, stem: str, near: Bus | None = None) -> dict[str, Any]:
+        near = near or self.bus
+        same = {f: v for f in ("area",) if (v := getattr(near, f))}
+        if kv == near.nominal_kv and near.substation is None:
+            same |= {"conductors": near.conductors}
+        return {"kind": "bus", "id": self.names.next(stem), "nominal_kv": kv, **same}
+
+    def far_end(self, kv: float | None, stem: str, made: list[dict[str, Any]]) -> str:
+        """The second bus, or a new one that is added to ``made``."""
+        if self.second is not None:
+            return self.second.id
+        made.append(self.new_bus(kv, stem))
+        return str(made[-1]["id"])
+
+    def hang(self, kind: str, stem: str, values: dict[str, Any], **entered: Any) -> list[Change]:
+        item = {"kind": kind, "id": self.names.plain(stem), "bus": self.bus.id, **entered, **_typical(values)}
+        return [Add(item=item)]
+
+    def branch(self, kind: str, stem: str, ends: tuple[str, str], frm: str, to: str, values: dict[str, Any],
+               **entered: Any) -> dict[str, Any]:  # fmt: skip
+        return {"kind": kind, "id": self.names.plain(stem), ends[0]: frm, ends[1]: to, **entered, **_typical(values)}
 
 
-def _at_bus(network: Network, bus: Bus, kind: str, stem: str, values: dict[str, Any]) -> list[dict[str, Any]]:
-    return [{"kind": kind, "id": free_id(network, stem), "bus": bus.id, **_typical(values)}]
+_ENDS = ("from_bus", "to_bus")
 
 
-def _load(network: Network, bus: Bus) -> list[dict[str, Any]]:
-    size = {0.4: 0.02, 11.0: 0.5, 33.0: 5.0}.get(_level(bus), 20.0)
-    return _at_bus(network, bus, "load", f"Load {bus.name}", {"active_power_mw": size, "power_factor": 0.95})
+def _adds(items: list[dict[str, Any]]) -> list[Change]:
+    return [Add(item=i) for i in items]
 
 
-def _generator(network: Network, bus: Bus) -> list[dict[str, Any]]:
-    size = {0.4: 0.01, 11.0: 1.0, 33.0: 10.0}.get(_level(bus), 50.0)
+def _load(g: _Grower) -> list[Change]:
+    size = {0.4: 0.02, 11.0: 0.5, 33.0: 5.0}.get(g.level(), 20.0)
+    return g.hang("load", f"Load {g.bus.name}", {"active_power_mw": size, "power_factor": 0.95})
+
+
+def _lumped(g: _Grower) -> list[Change]:
+    size = {0.4: 0.1, 11.0: 1.0, 33.0: 5.0}.get(g.level(), 20.0)
+    values = {
+        "apparent_power_mva": size,
+        "power_factor": 0.9,
+        "motor_pct": 60.0,
+        "impedance_pct": 40.0,
+        "current_pct": 0.0,
+    }
+    return g.hang("lumped", f"Demand {g.bus.name}", values)
+
+
+def _motor_kw(g: _Grower) -> float:
+    return {0.4: 90.0, 11.0: 800.0}.get(g.level(), 4000.0)
+
+
+def _motor_kv(g: _Grower) -> dict[str, Any]:
+    return {"rated_kv": g.bus.nominal_kv} if g.bus.nominal_kv and g.bus.nominal_kv <= 50 else {}
+
+
+def _induction_motor(g: _Grower) -> list[Change]:
+    values = {"rated_kw": _motor_kw(g), **_motor_kv(g), "efficiency_pct": 94.0, "power_factor": 0.87}
+    return g.hang("induction_motor", f"Motor {g.bus.name}", values)
+
+
+def _synchronous_motor(g: _Grower) -> list[Change]:
+    values = {"rated_kw": _motor_kw(g) * 2, **_motor_kv(g), "efficiency_pct": 95.5, "power_factor": 1.0}
+    return g.hang("synchronous_motor", f"Motor {g.bus.name}", values)
+
+
+def _generator(g: _Grower) -> list[Change]:
+    size = {0.4: 0.01, 11.0: 1.0, 33.0: 10.0}.get(g.level(), 50.0)
     values = {"active_power_mw": size, "rated_mva": round(size * 1.1, 4), "control": "power_factor",
               "power_factor": 1.0}  # fmt: skip
-    return _at_bus(network, bus, "generator", f"Gen {bus.name}", values)
+    return g.hang("generator", f"Gen {g.bus.name}", values)
 
 
-def _source(network: Network, bus: Bus) -> list[dict[str, Any]]:
-    level = {0.4: 20.0, 11.0: 250.0, 33.0: 1000.0}.get(_level(bus), 5000.0)
+def _inverter(g: _Grower) -> list[Change]:
+    size = {0.4: 0.005, 11.0: 1.0, 33.0: 10.0}.get(g.level(), 50.0)
+    values = {"active_power_mw": size, "rated_mva": round(size * 1.1, 4), "energy": "solar"}
+    return g.hang("inverter", f"Solar {g.bus.name}", values)
+
+
+def _source(g: _Grower) -> list[Change]:
+    level = {0.4: 20.0, 11.0: 250.0, 33.0: 1000.0}.get(g.level(), 5000.0)
     values = {"voltage_pu": 1.0, "fault_max_mva": level, "fault_min_mva": 0.8 * level, "x_over_r": 10.0}
-    return _at_bus(network, bus, "source", f"Supply {bus.name}", values)
+    return g.hang("source", f"Supply {g.bus.name}", values)
 
 
-def _shunt(network: Network, bus: Bus) -> list[dict[str, Any]]:
-    size = {0.4: 0.025, 11.0: 1.2, 33.0: 6.0}.get(_level(bus), 20.0)
-    values = {"step_mvar": size, "steps": 1, "steps_on": 1}
-    return _at_bus(network, bus, "shunt", f"Capacitor {bus.name}", values)
+def _shunt(g: _Grower) -> list[Change]:
+    size = {0.4: 0.025, 11.0: 1.2, 33.0: 6.0}.get(g.level(), 20.0)
+    return g.hang("shunt", f"Capacitor {g.bus.name}", {"step_mvar": size, "steps": 1, "steps_on": 1})
 
 
-def _line(network: Network, bus: Bus) -> list[dict[str, Any]]:
-    """A line like the one that feeds the bus, else the typical one of its voltage."""
-    new = _new_bus(network, bus, bus.nominal_kv, bus.name)
-    feeding = next((e for e in network.connected(bus.id) if isinstance(e, Line)), None)
-    length = {0.4: 0.05, 11.0: 0.8, 33.0: 6.0}.get(_level(bus), 20.0)
-    item = {"kind": "line", "id": free_id(network, f"Line {bus.name}"), "from_bus": bus.id, "to_bus": new["id"]}
-    kind = feeding.type if feeding else typical_line_type(bus.nominal_kv or 11.0)
-    if kind and kind in LINE_TYPES:
-        return [new, {**item, **_typical({"length_km": length, "type": kind})}]
-    per_km = {"r_ohm_per_km": 0.03, "x_ohm_per_km": 0.3, "b_us_per_km": 4.0, "rating_a": 1500.0}
-    if feeding:
-        fields = ("r_ohm_per_km", "x_ohm_per_km", "b_us_per_km", "rating_a")
-        per_km = {f: v for f in fields if (v := getattr(feeding, f)) is not None}
-    return [new, {**item, **_typical({"length_km": length, **per_km})}]
+def _line_values(g: _Grower, construction: str | None) -> dict[str, Any]:
+    """As the line that feeds the bus when it is alike, else the typical one of the voltage."""
+    feeding = next((e for e in g.network.connected(g.bus.id) if isinstance(e, Line)), None)
+    length = g.options.spacing_km or {0.4: 0.05, 11.0: 0.8, 33.0: 6.0}.get(g.level(), 20.0)
+    alike = feeding is not None and (construction is None or feeding.construction == construction)
+    if feeding is not None and alike:
+        if feeding.geometry:
+            return {"length_km": length, "geometry": feeding.geometry, "construction": feeding.construction}
+        if feeding.type:
+            return {"length_km": length, "type": feeding.type}
+        fields = ("r_ohm_per_km", "x_ohm_per_km", "b_us_per_km", "rating_a", "construction")
+        return {"length_km": length} | {f: v for f in fields if (v := getattr(feeding, f)) is not None}
+    kind = typical_line_type(g.bus.nominal_kv or 11.0, construction)
+    if kind and find_type("line", kind):
+        return {"length_km": length, "type": kind}
+    return {"length_km": length, "r_ohm_per_km": 0.03, "x_ohm_per_km": 0.3, "b_us_per_km": 4.0, "rating_a": 1500.0}
 
 
-def _transformer(network: Network, bus: Bus) -> list[dict[str, Any]]:
-    kv = bus.nominal_kv or 11.0
-    low = max((level for level in _LEVELS if level < kv * 0.6), default=kv / 2)
-    new = _new_bus(network, bus, low, f"{bus.name} {low:g} kV")
-    rated = standard_rating({0.4: 0.4, 11.0: 10.0, 33.0: 40.0}.get(low, 100.0))
-    item = {"kind": "transformer", "id": free_id(network, f"T {bus.name}"), "hv_bus": bus.id, "lv_bus": new["id"]}
-    return [new, {**item, **_typical({"rated_mva": rated, **typical_transformer(rated, kv, low)})}]
+def _run(g: _Grower, construction: str | None, *, with_load: bool = False) -> list[Change]:
+    """One or several line sections in a row; the last one ends at the second bus when there is one."""
+    changes: list[Change] = []
+    values, at = _line_values(g, construction), g.bus.id
+    stem = "Cable" if construction == "cable" else "Line"
+    for n in range(g.options.count):
+        made: list[dict[str, Any]] = []
+        last = n == g.options.count - 1
+        to = g.far_end(g.bus.nominal_kv, g.bus.name, made) if last or g.second is None else ""
+        if not to:
+            made.append(g.new_bus(g.bus.nominal_kv, g.bus.name))
+            to = made[-1]["id"]
+        entered = {"length_km": values["length_km"]} if g.options.spacing_km else {}
+        rest = {f: v for f, v in values.items() if f not in entered}
+        name = f"{stem} {g.bus.name}" if n == 0 and not with_load else f"{stem} {to}"
+        made.append(g.branch("line", name, _ENDS, at, to, rest, **entered))
+        changes += _adds(made)
+        if with_load:
+            size = {0.4: 0.005, 11.0: 0.2, 33.0: 2.0}.get(g.level(), 10.0)
+            load = {"kind": "load", "id": g.names.plain(f"Load {to}"), "bus": to}
+            changes.append(Add(item={**load, **_typical({"active_power_mw": size, "power_factor": 0.95})}))
+        at = to
+    return changes
 
 
-def _switch(network: Network, bus: Bus) -> list[dict[str, Any]]:
-    new = _new_bus(network, bus, bus.nominal_kv, bus.name)
-    item = {"kind": "switch", "id": free_id(network, f"Switch {bus.name}"), "from_bus": bus.id, "to_bus": new["id"]}
-    return [new, {**item, "device": "breaker"}]
+def _lower(g: _Grower) -> float:
+    kv = g.bus.nominal_kv or 11.0
+    if g.options.kv:
+        return g.options.kv
+    return max((level for level in _LEVELS if level < kv * 0.6), default=kv / 2)
 
 
-def _level(bus: Bus) -> float:
-    return min(_LEVELS, key=lambda level: abs(level - (bus.nominal_kv or 11.0)) / level)
+def _transformer(g: _Grower) -> list[Change]:
+    kv, made = g.bus.nominal_kv or 11.0, list[dict[str, Any]]()
+    low = (g.second.nominal_kv or kv) if g.second else _lower(g)
+    other = g.far_end(low, f"{g.bus.name} {low:g} kV", made)
+    # Between two buses the higher voltage is the HV side, whichever was chosen first.
+    hv, lv, high, low = (g.bus.id, other, kv, low) if kv >= low else (other, g.bus.id, low, kv)
+    rated = standard_rating({0.4: 0.4, 11.0: 10.0, 33.0: 40.0}.get(min(_LEVELS, key=lambda v: abs(v - low)), 100.0))
+    values = {"rated_mva": rated, **typical_transformer(rated, high, low)}
+    return _adds([*made, g.branch("transformer", f"T {g.bus.name}", ("hv_bus", "lv_bus"), hv, lv, values)])
 
 
+def _auto(g: _Grower) -> list[Change]:
+    changes = _transformer(replace_options(g))
+    item = next(c.item for c in changes if isinstance(c, Add) and c.item["kind"] == "transformer")
+    item.update({"windings": "auto", "vector_group": "YNa0", "impedance_pct": 8.0})
+    return changes
+
+
+def replace_options(g: _Grower) -> _Grower:
+    """An auto-transformer joins voltages that are not far apart: the next level above half."""
+    if g.options.kv or g.second:
+        return g
+    kv = g.bus.nominal_kv or 132.0
+    return replace(g, options=g.options.model_copy(update={"kv": 132.0 if kv > 200 else round(kv / 2, 3)}))
+
+
+def _three_winding(g: _Grower) -> list[Change]:
+    kv = g.bus.nominal_kv or 132.0
+    middle = _lower(g)
+    low = max((level for level in _LEVELS if level < middle * 0.6), default=middle / 3)
+    mv_bus, lv_bus = g.new_bus(middle, f"{g.bus.name} {middle:g} kV"), g.new_bus(low, f"{g.bus.name} {low:g} kV")
+    rated = 60.0 if kv > 60 else 20.0
+    values = {
+        "hv_mva": rated, "mv_mva": rated, "lv_mva": rated / 3, "hv_kv": kv, "mv_kv": middle, "lv_kv": low,
+        "z_hm_pct": 12.0, "z_ml_pct": 7.0, "z_hl_pct": 20.0, "iron_loss_kw": 0.6 * rated, "no_load_current_pct": 0.4,
+        "tap_step_pct": 1.25, "tap_min": -8, "tap_max": 8,
+    }  # fmt: skip
+    item = {"kind": "three_winding", "id": g.names.plain(f"T {g.bus.name}"), "hv_bus": g.bus.id, "mv_bus": mv_bus["id"],
+            "lv_bus": lv_bus["id"], **_typical(values)}  # fmt: skip
+    return _adds([mv_bus, lv_bus, item])
+
+
+def _inline(g: _Grower, kind: str, stem: str, values: dict[str, Any], **entered: Any) -> list[Change]:
+    made: list[dict[str, Any]] = []
+    to = g.far_end(g.bus.nominal_kv, g.bus.name, made)
+    return _adds([*made, g.branch(kind, f"{stem} {g.bus.name}", _ENDS, g.bus.id, to, values, **entered)])
+
+
+def _split(g: _Grower) -> list[Change]:
+    """A bus in a line: in its middle, or at a distance from its start."""
+    line, length = g.line, g.line.length_km
+    at = g.options.distance_km if g.options.distance_km is not None else (length or 1.0) / 2
+    if length is not None and not 0 < at < length:
+        raise InvalidFields(
+            [FieldProblem(line.id, "distance_km", at, f"enter a distance above 0 and below {length:g} km")]
+        )
+    start, end = g.network[line.from_bus], g.network[line.to_bus]
+    assert isinstance(start, Bus)
+    assert isinstance(end, Bus)
+    bus = g.new_bus(start.nominal_kv, start.name, start)
+    if None not in (start.x, start.y, end.x, end.y):
+        share = at / length if length else 0.5
+        bus |= {
+            "x": _between(start.x, end.x, share),
+            "y": _between(start.y, end.y, share),
+            "bar": 36.0,
+            "upright": True,
+        }
+    rest = dump_item(line)
+    second = {**rest, "id": g.names.plain(f"{line.id} b"), "from_bus": bus["id"], "attachments": None, "label_dx": None,
+              "label_dy": None}  # fmt: skip
+    second["name"] = second["id"]
+    lengths = (at, length - at) if length is not None else (None, None)
+    if lengths[1] is not None:
+        second["length_km"] = round(lengths[1], 9)
+    first: dict[str, Any] = {"to_bus": bus["id"]} | ({"length_km": lengths[0]} if lengths[0] is not None else {})
+    origins = {f: o for f, o in line.origins.items() if f in first}
+    return [Add(item=bus), Update(id=line.id, values=first, origins=origins),
+            Add(item={f: v for f, v in second.items() if v is not None})]  # fmt: skip
+
+
+def _between(a: float | None, b: float | None, share: float) -> float:
+    return round(((a or 0.0) + ((b or 0.0) - (a or 0.0)) * share) / 10) * 10.0
+
+
+def _switch_in_line(g: _Grower, end: str) -> list[Change]:
+    """A switch at one end of a line, with the bus between them."""
+    line = g.line
+    near, far = g.network[getattr(line, end)], g.network[line.to_bus if end == "from_bus" else line.from_bus]
+    assert isinstance(near, Bus)
+    assert isinstance(far, Bus)
+    bus = g.new_bus(near.nominal_kv, near.name, near)
+    if None not in (near.x, near.y, far.x, far.y):
+        bus |= {"x": _between(near.x, far.x, 0.4), "y": _between(near.y, far.y, 0.4), "bar": 24.0, "upright": True}
+    switch = {"kind": "switch", "id": g.names.plain(f"Switch {line.name}"), "from_bus": near.id, "to_bus": bus["id"],
+              "device": "breaker"}  # fmt: skip
+    return [Add(item=bus), Add(item=switch), Update(id=line.id, values={end: bus["id"]})]
+
+
+_PAIR = ("bus", "pair")
 SHOOTS = {
     s.name: s
     for s in (
-        Shoot("load", "Load", "Demand at this bus", _load),
-        Shoot("line", "Line + bus", "A line to a new bus of the same voltage", _line),
-        Shoot("transformer", "Transformer + bus", "A transformer down to a new bus", _transformer),
-        Shoot("generator", "Generator", "A generator at this bus", _generator),
-        Shoot("shunt", "Capacitor", "A capacitor bank at this bus", _shunt),
-        Shoot("switch", "Switch + bus", "A closed switch to a new bus", _switch),
-        Shoot("source", "Source", "A strong network that feeds this bus", _source),
+        Shoot("load", "Load", "Demand at this bus", _load, strip=True),
+        Shoot("line", "Line", "An overhead line, or like the line that feeds the bus, to a new bus",
+              lambda g: _run(g, None), _PAIR, strip=True),
+        Shoot("cable", "Cable", "A cable to a new bus", lambda g: _run(g, "cable"), _PAIR, strip=True),
+        Shoot("transformer", "Transformer", "A transformer down to a new bus", _transformer, _PAIR, ("kv",), strip=True),
+        Shoot("switch", "Switch", "A closed breaker to a new bus",
+              lambda g: _inline(g, "switch", "Switch", {}, device="breaker"), _PAIR, strip=True),
+        Shoot("induction_motor", "Induction motor", "A motor by its name plate", _induction_motor, strip=True),
+        Shoot("generator", "Generator", "A generator at this bus", _generator, strip=True),
+        Shoot("shunt", "Capacitor", "A capacitor bank at this bus", _shunt, strip=True),
+        Shoot("source", "Source", "A strong network that feeds this bus", _source, strip=True),
+        Shoot("section", "Feeder sections", "Lines with buses and loads in a row", lambda g: _run(g, None, with_load=True),
+              ("bus",), ("count", "spacing_km")),
+        Shoot("inverter", "Solar, wind or storage", "A plant behind an inverter", _inverter),
+        Shoot("lumped", "Lumped demand", "Demand with its mix of motors, constant impedance and current", _lumped),
+        Shoot("synchronous_motor", "Synchronous motor", "A motor that can support the voltage", _synchronous_motor),
+        Shoot("three_winding", "Three-winding transformer", "A transformer down to two new buses", _three_winding, ("bus",),
+              ("kv",)),
+        Shoot("auto", "Auto-transformer", "An auto-transformer to a new bus", _auto, _PAIR, ("kv",)),
+        Shoot("regulator", "Voltage regulator", "A line voltage regulator to a new bus",
+              lambda g: _inline(g, "regulator", "Regulator", {"rating_a": 300.0}), _PAIR),
+        Shoot("series_reactor", "Series reactor", "A reactor that limits current, to a new bus",
+              lambda g: _inline(g, "series_reactor", "Reactor", {"x_ohm": 0.5, "rating_a": 630.0}), _PAIR),
+        Shoot("insert_bus", "Bus in the line", "Splits the line, in its middle or at a distance", _split, ("line",),
+              ("distance_km",), strip=True),
+        Shoot("switch_at_start", "Switch at its start", "A breaker where the line begins",
+              lambda g: _switch_in_line(g, "from_bus"), ("line",), strip=True),
+        Shoot("switch_at_end", "Switch at its end", "A breaker where the line ends",
+              lambda g: _switch_in_line(g, "to_bus"), ("line",), strip=True),
     )
-}
+}  # fmt: skip
 
 
 def first_bus(network: Network, kv: float = 33.0) -> list[Change]:
     """What an empty network starts from: a bus with a source."""
-    bus = Bus(id=next_id(network, "Bus"), name="Supply point", nominal_kv=kv)
-    items = [bus.model_dump(mode="json", exclude_none=True), *_source(network, bus)]
-    return [Add(item=i) for i in items]
+    bus = Bus(id=Namer(network).next("Bus"), name="Supply point", nominal_kv=kv)
+    grower = _Grower(network, bus, None, GrowOptions())
+    return [Add(item=bus.model_dump(mode="json", exclude_none=True)), *_source(grower)]
+
+
+def join(network: Network, gone: str, kept: str) -> list[Change]:
+    """Make two buses one: everything at the first moves to the second; what joined only the two falls away.
+
+    Raises :class:`InvalidFields` when their nominal voltages differ.
+    """
+    a, b = network[gone], network[kept]
+    if not isinstance(a, Bus) or not isinstance(b, Bus) or a is b:
+        raise InvalidFields([FieldProblem(gone, "join", kept, "choose two different buses")])
+    if a.nominal_kv and b.nominal_kv and abs(a.nominal_kv - b.nominal_kv) > 1e-3 * b.nominal_kv:
+        allowed = f"only buses of one nominal voltage can be one; here {a.nominal_kv:g} and {b.nominal_kv:g} kV"
+        raise InvalidFields([FieldProblem(gone, "join", kept, allowed)])
+
+    changes: list[Change] = []
+    for e in network.connected(gone):
+        ends = {t: kept for t in type(e).terminals() if getattr(e, t) == gone}
+        after = [kept if bus == gone else bus for bus in e.buses()]
+        changes.append(Remove(id=e.id) if len(set(after)) < len(after) else Update(id=e.id, values=ends))
+    return [*changes, Remove(id=gone)]
+
+
+__all__ = ["SHOOTS", "GrowOptions", "Grown", "Shoot", "first_bus", "free_id", "grow", "join"]

@@ -8,14 +8,17 @@ settings) derives from :class:`Item` and is changed, undone and kept by the same
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Mapping
+from datetime import date
 from enum import StrEnum
 from functools import cache
 from typing import Annotated, Any, ClassVar, Self
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
 
+from ..catalogue import find_type
 from ..errors import FieldProblem, InvalidFields
-from .fields import FieldSpec, choice, specs
+from .fields import FieldSpec, Link, Text, choice, place, specs
 
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
@@ -29,7 +32,24 @@ def _printable(text: str) -> str:
 Name = Annotated[str, Field(min_length=1, max_length=80), AfterValidator(_printable)]
 Conductors = Annotated[str, Field(min_length=1, pattern=r"^A?B?C?N?$")]
 
+Texts = Annotated[tuple[Text, ...], Field(max_length=30)]
+Links = Annotated[tuple[Link, ...], Field(max_length=30)]
+
 REGISTRY: dict[str, type[Item]] = {}
+
+
+class Attachment(BaseModel):
+    """A file kept in the project: its contents are stored by their hash."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    name: Annotated[str, Field(min_length=1, max_length=120), AfterValidator(_printable)]
+    sha256: Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+    size: Annotated[int, Field(ge=0)]
+    media_type: Annotated[str, Field(pattern=r"^[a-z]+/[a-z0-9.+-]{1,80}$")]
+
+
+Attachments = Annotated[tuple[Attachment, ...], Field(max_length=50)]
 
 
 class Origin(StrEnum):
@@ -76,6 +96,16 @@ class Item(BaseModel):
                 self.origins.setdefault(name, Origin.TYPICAL)
         return self
 
+    @model_validator(mode="before")
+    @classmethod
+    def _fill_from_catalogue(cls, data: Any) -> Any:
+        """Blank fields that the catalogue type gives are taken from it and marked so."""
+        family = catalogue_family(cls)
+        if not family or not isinstance(data, dict) or not isinstance(name := data.get("type"), str):
+            return data
+        found = find_type(family, name)
+        return filled(cls, data, found.values) if found else data
+
     def missing(self) -> tuple[str, ...]:
         """Names of required fields that are blank: calculations leave the item out meanwhile."""
         blank = tuple(n for n in _required_fields(type(self)) if getattr(self, n) is None)
@@ -88,9 +118,24 @@ class Item(BaseModel):
         """Field name -> id of each other item this one refers to."""
         return {n: v for n in reference_fields(type(self)) if (v := getattr(self, n))}
 
+    @classmethod
+    def situate(
+        cls, data: dict[str, Any], values: Mapping[str, Any], find: Callable[[str], Item | None]
+    ) -> dict[str, Any]:
+        """Further values that follow from where the item is, for values being set on its ``data``."""
+        return {}
+
     def reconcile(self, values: dict[str, Any]) -> dict[str, Any]:
-        """Complete a partial update, where one field excludes or determines another."""
-        return values
+        """Complete a partial update, where one field excludes or determines another.
+
+        A new catalogue type replaces every figure that the old one or itself gives, unless it is given as well.
+        """
+        if not catalogue_family(type(self)) or values.get("type") is None:
+            return values
+        by_type = [f for f, o in self.origins.items() if o is Origin.CATALOGUE]
+        found = find_type(catalogue_family(type(self)) or "", values["type"])
+        given = [f for f in (found.values if found else ()) if f in type(self).model_fields]
+        return {**dict.fromkeys([*by_type, *given]), **values}
 
 
 class Element(Item):
@@ -101,6 +146,22 @@ class Element(Item):
         "Conductors", "Which conductors are present: any of A, B, C and N (neutral)", default="ABC"
     )
     note: Annotated[str, Field(max_length=4000)] = choice("Note", "Free text", default="", group="identity")
+    tags: Texts | None = choice("Tags", "Free words to find and group by", default=None, group="identity")
+    owner: Name | None = choice("Owner", "Who owns it", default=None, group="identity")
+    asset_number: Name | None = choice("Asset number", "Number in the owner's register", default=None, group="identity")
+    commissioned: Annotated[date, Field(ge=date(1850, 1, 1), le=date(2200, 12, 31))] | None = choice(
+        "Commissioned", "When it went into service", default=None, group="identity"
+    )
+    links: Links | None = choice("Links", "Addresses that begin with http, https or mailto", default=None,
+                                 group="identity")  # fmt: skip
+    attachments: Attachments | None = choice(
+        "Documents", "Up to 50 files kept in the project", default=None, group="identity"
+    )
+    symbol_size: float | None = place("Symbol size", "Size of the symbol, 1 when blank", unit="1", ge=0.4, le=4)
+    flipped: bool | None = choice("Flipped", "The symbol stands on the other side or the other way round",
+                                  default=None, group="place")  # fmt: skip
+    label_dx: float | None = place("Label right", "How far the label has been moved to the right", ge=-5000, le=5000)
+    label_dy: float | None = place("Label down", "How far the label has been moved down", ge=-5000, le=5000)
 
     @classmethod
     def terminals(cls) -> tuple[str, ...]:
@@ -113,8 +174,21 @@ class Element(Item):
 
 @cache
 def reference_fields(cls: type[Item]) -> tuple[str, ...]:
-    """Names of the fields that hold the id of another item."""
-    return tuple(n for n, s in specs(cls).items() if s.ref)
+    """Names of the fields that hold the id of another item, or the name of a catalogue type."""
+    return tuple(n for n, s in specs(cls).items() if s.ref or s.catalogue)
+
+
+@cache
+def catalogue_family(cls: type[Item]) -> str | None:
+    """Family of the catalogue types that fill this kind; None where there is none."""
+    spec = specs(cls).get("type")
+    return spec.catalogue if spec else None
+
+
+def filled(cls: type[Item], data: dict[str, Any], values: Mapping[str, Any]) -> dict[str, Any]:
+    """Item data with its blank fields taken from a type, and marked so."""
+    blank = {f: v for f, v in values.items() if f in cls.model_fields and data.get(f) is None}
+    return {**data, **blank, "origins": {**data.get("origins", {}), **dict.fromkeys(blank, Origin.CATALOGUE)}}
 
 
 @cache

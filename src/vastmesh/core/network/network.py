@@ -7,12 +7,14 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
+from ..catalogue import find_type, types_of
 from ..errors import DuplicateElement, FieldProblem, InvalidFields, StillReferenced, UnknownElement
 from . import elements as _kinds  # noqa: F401  registers every kind
 from .changes import Add, Change, Remove, Update
 from .elements.rules import Condition, Settings, VoltageLimits
+from .elements.types import OwnType
 from .fields import specs
-from .items import Element, Item, Origin, make_item, reference_fields
+from .items import REGISTRY, Element, Item, Origin, catalogue_family, filled, make_item, reference_fields
 
 SETTINGS_ID = "settings"
 ItemT = TypeVar("ItemT", bound=Item)
@@ -126,7 +128,7 @@ class Network:
     def _apply_one(self, change: Change) -> Change:
         match change:
             case Add(item=data, before=before):
-                item = make_item(data)
+                item = make_item(self._completed(data))
                 if item.id in self.items:
                     raise DuplicateElement(item.id)
                 self._put(item, before)
@@ -144,12 +146,13 @@ class Network:
         frozen = [f for f in values if f in ("id", "kind", "origins")]
         if frozen:
             raise InvalidFields([FieldProblem(item.id, f, values[f], "it can't be changed") for f in frozen])
-        full = item.reconcile(values)
+        cls = type(item)
+        full = item.reconcile({**cls.situate(dump_item(item), values, self.items.get), **values})
         kept = {f: o for f, o in item.origins.items() if f not in full}
         data = {**dump_item(item), **full, "origins": {**kept, **origins}}
         # A field set to nothing goes back to its default where it can't be blank.
         data = {f: v for f, v in data.items() if v is not None or f not in known or _nullable(type(item), f)}
-        new = make_item(data)
+        new = make_item(self._filled_by_own_type(cls, data))
         if known and new == item:
             return Update(id=item.id, values={f: getattr(item, f) for f in values}, origins=_some(item.origins, values))
         altered = [f for f in known if f not in ("id", "kind", "origins") and getattr(new, f) != getattr(item, f)]
@@ -159,6 +162,35 @@ class Network:
         self._link(new)
         old = {f: getattr(item, f) for f in known if f in touched}
         return Update(id=item.id, values=old, origins=_some(item.origins, old))
+
+    def _completed(self, data: dict[str, Any]) -> dict[str, Any]:
+        """Data of a new item with what follows from its bus and from a type of the network's own."""
+        kind = data.get("kind")
+        cls = REGISTRY.get(kind) if isinstance(kind, str) else None
+        if cls is None:
+            return data
+        further = cls.situate(data, data, self.items.get)
+        return self._filled_by_own_type(cls, {**further, **{f: v for f, v in data.items() if v is not None}})
+
+    def _filled_by_own_type(self, cls: type[Item], data: dict[str, Any]) -> dict[str, Any]:
+        found = self.items.get(data.get("type") or "") if catalogue_family(cls) else None
+        return filled(cls, data, found.values) if isinstance(found, OwnType) else data
+
+    def consequences(self, idents: Iterable[str]) -> list[Change]:
+        """Changes that follow from others: what uses an altered type of the network's own takes its new figures."""
+        found: list[Change] = []
+        for own in (self.items.get(i) for i in idents):
+            if not isinstance(own, OwnType):
+                continue
+            for user in (self.items[r] for r in self.referrers(own.id)):
+                stale = {f: None for f, o in user.origins.items() if o is Origin.CATALOGUE and f not in own.values}
+                new = {f: v for f, v in own.values.items() if f in type(user).model_fields}
+                new = {f: v for f, v in new.items() if getattr(user, f) != v and _may_follow(user, f)}
+                if getattr(user, "type", None) == own.id and (new or stale):
+                    found.append(
+                        Update(id=user.id, values={**stale, **new}, origins=dict.fromkeys(new, Origin.CATALOGUE))
+                    )
+        return found
 
     def _put(self, item: Item, before: str | None) -> None:
         self._link(item)
@@ -193,12 +225,26 @@ class Network:
                     raise StillReferenced(ident, left)
                 continue
             for field_name, target in item.references().items():
-                found = self.items.get(target)
+                found, spec = self.items.get(target), specs(type(item))[field_name]
+                if spec.catalogue:
+                    known = find_type(spec.catalogue, target) or isinstance(found, OwnType)
+                    if not known or (isinstance(found, OwnType) and found.family != spec.catalogue):
+                        example = next(iter(types_of(spec.catalogue)))
+                        allowed = (
+                            f"choose a type of the catalogue, for example {example!r}, or one of the network's own"
+                        )
+                        raise InvalidFields([FieldProblem(ident, field_name, target, allowed)])
+                    continue
                 if found is None:
                     raise UnknownElement(target, wanted_by=f"{ident}, {field_name},")
-                wanted = specs(type(item))[field_name].ref
+                wanted = spec.ref
                 if found.kind != wanted:
                     raise InvalidFields([FieldProblem(ident, field_name, target, f"name an existing {wanted}")])
+
+
+def _may_follow(user: Item, field_name: str) -> bool:
+    """A figure entered over the type's stays; everything else follows the type."""
+    return user.origins.get(field_name) is not None or getattr(user, field_name) is None
 
 
 def dump_item(item: Item) -> dict[str, Any]:

@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from ...network import Element
+from ...network import CurrentTransformer, Element, Item
 from ..arrays import Columns, Floats, Ints
 
 
@@ -27,6 +27,16 @@ class Context:
     base_mva: float
     frequency_hz: float
     groups: dict[str, int] = field(default_factory=dict)
+    find: Callable[[str], Item | None] = field(default=lambda ident: None)
+    at: dict[str, list[CurrentTransformer]] = field(default_factory=dict)
+    inner: list[tuple[str, float]] = field(default_factory=list)
+
+    def inner_bus(self, ident: str, kv: float) -> int:
+        """Row of the star point inside an element, named by the element; its nominal voltage is ``kv``."""
+        if ident not in self.bus_row:
+            self.bus_row[ident] = len(self.bus_kv) + len(self.inner)
+            self.inner.append((ident, kv))
+        return self.bus_row[ident]
 
     def rows(self, idents: Sequence[str]) -> Ints:
         """Bus rows of bus ids."""

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from ...network import Load
+from ...network import Demand, InductionMotor, Load, LumpedLoad, SynchronousMotor
 from ..arrays import Columns
 from . import Context, column, stamp
 
@@ -12,13 +12,41 @@ from . import Context, column, stamp
 @stamp(Load)
 def load(loads: Sequence[Load], ctx: Context) -> dict[str, Columns]:
     """Demand at nominal voltage with its mix of constant power, current and impedance."""
+    mix = {
+        "share_i": column(loads, "constant_current_pct") / 100,
+        "share_z": column(loads, "constant_impedance_pct") / 100,
+    }
+    return demand(loads, ctx, mix)
+
+
+@stamp(LumpedLoad)
+def lumped(loads: Sequence[LumpedLoad], ctx: Context) -> dict[str, Columns]:
+    """Motors draw constant power; the rest of the mix follows the voltage."""
+    return demand(
+        loads, ctx, {"share_i": column(loads, "current_pct") / 100, "share_z": column(loads, "impedance_pct") / 100}
+    )
+
+
+@stamp(InductionMotor)
+def induction_motor(motors: Sequence[InductionMotor], ctx: Context) -> dict[str, Columns]:
+    """Constant power."""
+    return demand(motors, ctx, {})
+
+
+@stamp(SynchronousMotor)
+def synchronous_motor(motors: Sequence[SynchronousMotor], ctx: Context) -> dict[str, Columns]:
+    """Constant power, the reactive part set by the excitation."""
+    return demand(motors, ctx, {})
+
+
+def demand(
+    loads: Sequence[Demand | InductionMotor | SynchronousMotor], ctx: Context, mix: Columns
+) -> dict[str, Columns]:
+    """Rows of the load table for whatever has a power and a demand class."""
     power = np.fromiter((e.power_mva() for e in loads), np.complex128, len(loads)) / ctx.base_mva
     return {
         "load": {
-            "element": np.arange(len(loads)), "bus": ctx.rows([e.bus for e in loads]),
-            "p": power.real, "q": power.imag,
-            "share_i": column(loads, "constant_current_pct") / 100,
-            "share_z": column(loads, "constant_impedance_pct") / 100,
-            "group": np.fromiter((ctx.group(f"class:{e.demand_class}") for e in loads), np.int64, len(loads)),
+            "element": np.arange(len(loads)), "bus": ctx.rows([e.bus for e in loads]), "p": power.real, "q": power.imag,
+            "group": np.fromiter((ctx.group(f"class:{e.demand_class}") for e in loads), np.int64, len(loads)), **mix,
         }
     }  # fmt: skip

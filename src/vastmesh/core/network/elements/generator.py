@@ -7,6 +7,7 @@ from pydantic import model_validator
 
 from ..fields import choice, quantity, reference
 from ..items import Element
+from ._neutral import Earthing, earthing, earthing_current, earthing_resistance
 
 
 class Generator(Element):
@@ -41,6 +42,11 @@ class Generator(Element):
         "Lowest Q", "Least it can deliver; negative takes in", unit="Mvar", ge=-1e5, le=1e5
     )
     q_max_mvar: float | None = quantity("Highest Q", "Most it can deliver", unit="Mvar", ge=-1e5, le=1e5)
+    xd_pct: float = quantity("Sub-transient reactance", "On rated power", unit="%", default=18.0, gt=1, le=100, typical=True,
+                             group="sequence")  # fmt: skip
+    neutral: Earthing = earthing(default="isolated")
+    neutral_ohm: float | None = earthing_resistance("neutral")
+    neutral_a: float | None = earthing_current("neutral")
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:

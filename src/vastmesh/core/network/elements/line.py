@@ -1,54 +1,74 @@
 from __future__ import annotations
 
-from typing import Any, Literal, Self
+from typing import Literal, Self
 
 from pydantic import model_validator
 
-from ...catalogue import LINE_TYPES
-from ..fields import choice, quantity, reference
-from ..items import Element, Origin
+from ..fields import catalogue_type, choice, quantity, reference
+from ..items import Element
 
 
 class Line(Element):
-    """An overhead line or cable between two buses of one nominal voltage."""
+    """An overhead line or cable between two buses of one nominal voltage.
+
+    Its constants are entered, taken from a catalogue type, or computed from a geometry.
+    """
 
     label, plural = "Line", "Lines"
 
     kind: Literal["line"] = "line"
     from_bus: str = reference("From bus", "Bus at the sending end", to="bus", terminal=True)
     to_bus: str = reference("To bus", "Bus at the receiving end", to="bus", terminal=True)
-    type: str | None = choice(
-        "Catalogue type", "Conductor or cable type that gives resistance, reactance, susceptance and rating",
+    type: str | None = catalogue_type(
+        "line", "Conductor or cable type that gives resistance, reactance, susceptance and rating"
+    )
+    geometry: str | None = reference(
+        "Geometry", "Conductor geometry or cable construction from which the constants are computed", to="line_geometry",
         default=None,
     )  # fmt: skip
+    construction: Literal["overhead", "cable"] = choice(
+        "Construction", "Overhead line or cable", default="overhead", typical=True
+    )
     length_km: float | None = quantity("Length", "Route length", unit="km", gt=0, le=2000, required=True)
     r_ohm_per_km: float | None = quantity(
-        "Resistance", "Positive-sequence resistance of one circuit per km", unit="Ω/km", ge=0, le=1000, required=True
+        "Resistance", "Positive-sequence resistance of one circuit per km", unit="Ω/km", ge=0, le=1000
     )
     x_ohm_per_km: float | None = quantity(
-        "Reactance", "Positive-sequence series reactance of one circuit per km", unit="Ω/km", ge=-1000, le=1000,
-        required=True,
-    )  # fmt: skip
-    b_us_per_km: float = quantity(
-        "Susceptance", "Positive-sequence shunt susceptance of one circuit per km", unit="µS/km", default=0.0, ge=0,
-        le=1e9, typical=True,
+        "Reactance", "Positive-sequence series reactance of one circuit per km", unit="Ω/km", ge=-1000, le=1000
+    )
+    b_us_per_km: float | None = quantity(
+        "Susceptance", "Positive-sequence shunt susceptance of one circuit per km; none when blank", unit="µS/km", ge=0,
+        le=1e9,
     )  # fmt: skip
     parallel: int = quantity("Circuits", "Number of equal circuits in parallel", unit="1", default=1, ge=1, le=20)
     rating_a: float | None = quantity("Rating", "Continuous current of one circuit", unit="A", gt=0, le=100000)
     emergency_rating_a: float | None = quantity(
         "Emergency rating", "Current of one circuit allowed for a limited time", unit="A", gt=0, le=100000
     )
-
-    @model_validator(mode="before")
-    @classmethod
-    def _fill_from_catalogue(cls, data: Any) -> Any:
-        """Blank constants are taken from the catalogue type and marked so."""
-        if not isinstance(data, dict) or not isinstance(name := data.get("type"), str):
-            return data
-        if name not in LINE_TYPES:
-            raise ValueError(f"type: there is no such type in the catalogue; for example {next(iter(LINE_TYPES))!r}")
-        blank = {f: v for f, v in LINE_TYPES[name].constants().items() if data.get(f) is None}
-        return {**data, **blank, "origins": {**data.get("origins", {}), **dict.fromkeys(blank, Origin.CATALOGUE)}}
+    r0_ohm_per_km: float | None = quantity(
+        "Resistance, zero",
+        "Zero-sequence resistance of one circuit per km",
+        unit="Ω/km",
+        ge=0,
+        le=1000,
+        group="sequence",
+    )
+    x0_ohm_per_km: float | None = quantity(
+        "Reactance, zero", "Zero-sequence reactance of one circuit per km", unit="Ω/km", ge=-1000, le=1000,
+        group="sequence",
+    )  # fmt: skip
+    b0_us_per_km: float | None = quantity(
+        "Susceptance, zero",
+        "Zero-sequence susceptance of one circuit per km",
+        unit="µS/km",
+        ge=0,
+        le=1e9,
+        group="sequence",
+    )
+    skin_exponent: float = quantity(
+        "Skin effect", "Resistance at harmonic order h is R times h to this power", unit="1", default=0.5, ge=0, le=2,
+        typical=True, group="harmonics",
+    )  # fmt: skip
 
     @model_validator(mode="after")
     def _has_impedance(self) -> Self:
@@ -58,8 +78,20 @@ class Line(Element):
             raise ValueError("x_ohm_per_km: resistance and reactance are both zero; enter one, or use a closed switch")
         return self
 
-    def reconcile(self, values: dict[str, Any]) -> dict[str, Any]:
-        """A new type replaces every constant the catalogue gives, unless it is given as well."""
-        if values.get("type") is None:
-            return values
-        return {**dict.fromkeys(("r_ohm_per_km", "x_ohm_per_km", "b_us_per_km", "rating_a")), **values}
+    def _missing_beyond_fields(self) -> tuple[str, ...]:
+        if self.geometry:
+            return ()
+        return tuple(f for f in ("r_ohm_per_km", "x_ohm_per_km") if getattr(self, f) is None)
+
+    def zero_sequence(self) -> tuple[float, float, float]:
+        """R0, X0 in Ω/km and B0 in µS/km: as entered, else typical multiples of the positive sequence.
+
+        Overhead without earth wire: R0 = R + 0.148 (earth return at 50 Hz), X0 = 3.5 X; cable: R0 = 4 R, X0 = 3.5 X
+        (orders of magnitude of IEC 60909-2, clause 7).
+        """
+        r, x, b = self.r_ohm_per_km or 0.0, self.x_ohm_per_km or 0.0, self.b_us_per_km or 0.0
+        overhead = self.construction == "overhead"
+        typical = (r + 0.148 if overhead else 4 * r, 3.5 * x, 0.6 * b if overhead else b)
+        given = (self.r0_ohm_per_km, self.x0_ohm_per_km, self.b0_us_per_km)
+        r0, x0, b0 = (t if g is None else g for g, t in zip(given, typical, strict=True))
+        return r0, x0, b0

@@ -7,6 +7,8 @@ from pydantic import model_validator
 from ..fields import choice, quantity, reference
 from ..items import Element
 
+_AUTO = {"automatic": (True,)}
+
 
 class Shunt(Element):
     """A capacitor bank or reactor between bus and earth, switched in equal steps."""
@@ -29,9 +31,16 @@ class Shunt(Element):
     )  # fmt: skip
     steps: int = quantity("Steps", "Number of steps installed", unit="1", default=1, ge=1, le=100)
     steps_on: int = quantity("Steps on", "Number of steps in service", unit="1", default=1, ge=0, le=100)
+    automatic: bool = choice("Automatic", "Switches its steps by itself to hold the voltage", default=False)
+    on_below_pu: float = quantity("On below", "A step is switched on below this voltage (a reactor's: off)", unit="p.u.",
+                                  default=0.97, ge=0.5, le=1.5, typical=True, when=_AUTO)  # fmt: skip
+    off_above_pu: float = quantity("Off above", "A step is switched off above this voltage (a reactor's: on)", unit="p.u.",
+                                   default=1.03, ge=0.5, le=1.5, typical=True, when=_AUTO)  # fmt: skip
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:
         if self.steps_on > self.steps:
             raise ValueError(f"steps_on: only {self.steps} are installed")
+        if self.on_below_pu >= self.off_above_pu:
+            raise ValueError(f"on_below_pu: must be below {self.off_above_pu:g} p.u., where steps are switched off")
         return self

@@ -1,11 +1,14 @@
 from __future__ import annotations
 
-from typing import Literal, Self
+from collections.abc import Callable, Mapping
+from typing import Any, Literal, Self
 
 from pydantic import model_validator
 
+from ...catalogue import source_from_ohm
 from ..fields import quantity, reference
-from ..items import Element
+from ..items import Element, Item
+from ._neutral import Earthing, earthing
 
 
 class Source(Element):
@@ -32,9 +35,49 @@ class Source(Element):
         "X / R", "Ratio of reactance to resistance of the source impedance", unit="1", default=10.0, ge=0, le=1000,
         typical=True,
     )  # fmt: skip
+    r_ohm: float | None = quantity(
+        "Resistance", "Of the source at its highest fault level; with the reactance it gives fault level and X/R", unit="Ω",
+        ge=0, le=1e6,
+    )  # fmt: skip
+    x_ohm: float | None = quantity(
+        "Reactance", "Of the source at its highest fault level; with the resistance it gives fault level and X/R", unit="Ω",
+        ge=0, le=1e6,
+    )  # fmt: skip
+    impedance_kv: float | None = quantity("Ohms at", "Voltage the ohms belong to", unit="kV", gt=0, le=1500,
+                                          when={"r_ohm": ("~",)})  # fmt: skip
+    z0_over_z1: float = quantity("Z0 / Z1", "Zero-sequence over positive-sequence impedance", unit="1", default=1.0, gt=0,
+                                 le=100, typical=True, group="sequence")  # fmt: skip
+    neutral: Earthing = earthing()
 
     @model_validator(mode="after")
     def _ordered(self) -> Self:
         if self.fault_min_mva > self.fault_max_mva:
             raise ValueError(f"fault_min_mva: the lowest fault level is above the highest, {self.fault_max_mva:g} MVA")
+        if self.r_ohm == 0 and self.x_ohm == 0:
+            raise ValueError("x_ohm: resistance and reactance are both zero; enter one")
         return self
+
+    @classmethod
+    def situate(
+        cls, data: dict[str, Any], values: Mapping[str, Any], find: Callable[[str], Item | None]
+    ) -> dict[str, Any]:
+        """Ohms belong to the nominal voltage of the bus unless it is said otherwise."""
+        if not (values.keys() & {"r_ohm", "x_ohm"}) or data.get("impedance_kv") is not None:
+            return {}
+        kv = getattr(find(str(data.get("bus"))), "nominal_kv", None)
+        return {"impedance_kv": kv} if kv else {}
+
+    def reconcile(self, values: dict[str, Any]) -> dict[str, Any]:
+        """Ohms give fault level and X/R; those blank the ohms. A lower fault level takes the lowest one along."""
+        given = {f: getattr(self, f) for f in ("r_ohm", "x_ohm", "impedance_kv")} | values
+        r, x, kv = given["r_ohm"], given["x_ohm"], given["impedance_kv"]
+        numbers = all(isinstance(v, int | float) for v in (r, x, kv))
+        if values.keys() & {"r_ohm", "x_ohm", "impedance_kv"} and numbers and (r or x) and min(r, x) >= 0 and kv > 0:
+            level, ratio = source_from_ohm(r, x, kv)
+            values = {**values, "fault_max_mva": level, "x_over_r": ratio}
+        elif values.keys() & {"fault_max_mva", "x_over_r"} and self.r_ohm is not None:
+            values = {"r_ohm": None, "x_ohm": None, "impedance_kv": None, **values}
+        level = values.get("fault_max_mva")
+        if isinstance(level, int | float) and 0 < level < self.fault_min_mva and "fault_min_mva" not in values:
+            values = {**values, "fault_min_mva": level * self.fault_min_mva / self.fault_max_mva}
+        return values

@@ -2,18 +2,23 @@ from __future__ import annotations
 
 import re
 from math import radians, sqrt
-from typing import Literal, Self
+from typing import Any, Literal, Self
 
 from pydantic import model_validator
 
-from ..fields import choice, quantity, reference
+from ...catalogue import COOLING, r_and_x, typical_x_over_r, zero_sequence_share
+from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Element
+from ._neutral import Earthing, earthing, earthing_current, earthing_resistance, other_of_pair
 
 _GROUP = re.compile(r"^(YN|Y|D|ZN|Z)(yn|y|d|zn|z|a)(\d|1[01])$")
+_HV_STAR = {"vector_group": ("~YN", "~ZN")}
+_LV_STAR = {"vector_group": ("~yn", "~zn", "~a")}
+_AUTO = {"regulates": (True,)}
 
 
 class Transformer(Element):
-    """A two-winding transformer, described by its name plate.
+    """A two-winding transformer or auto-transformer, described by its name plate.
 
     The leakage impedance sits on the side without the tap changer (the HV side when there is
     none), on the rated voltage of that side; the tap changes the turns of the tapped side.
@@ -24,11 +29,18 @@ class Transformer(Element):
     kind: Literal["transformer"] = "transformer"
     hv_bus: str = reference("HV bus", "Bus at the high-voltage side", to="bus", terminal=True)
     lv_bus: str = reference("LV bus", "Bus at the low-voltage side", to="bus", terminal=True)
+    type: str | None = catalogue_type("transformer", "Transformer type that gives the name plate")
+    windings: Literal["separate", "auto"] = choice(
+        "Windings", "Two separate windings, or an auto-transformer whose windings share turns", default="separate"
+    )
     rated_mva: float | None = quantity(
         "Rated power", "Rated apparent power, natural cooling", unit="MVA", gt=0, le=5000, required=True
     )
+    cooling: Literal["ONAN", "ONAN/ONAF", "ONAN/ONAF/OFAF", "AN", "AN/AF"] = choice(
+        "Cooling", "Cooling stages, self-cooled first", default="ONAN", typical=True
+    )
     emergency_mva: float | None = quantity(
-        "Forced cooling", "Apparent power with forced cooling or for a limited time", unit="MVA", gt=0, le=10000
+        "Forced cooling", "Apparent power with all cooling stages, or for a limited time", unit="MVA", gt=0, le=10000
     )
     hv_kv: float | None = quantity(
         "Rated HV", "Rated line-to-line voltage of the HV winding", unit="kV", gt=0, le=1500, required=True
@@ -40,8 +52,8 @@ class Transformer(Element):
         "Impedance", "Short-circuit impedance on rated power and voltage", unit="%", gt=0, le=100, required=True
     )
     x_over_r: float | None = quantity(
-        "X / R", "Ratio of leakage reactance to winding resistance; used when no load loss is given", unit="1", ge=0,
-        le=1e6,
+        "X / R", "Leakage reactance over winding resistance; typical of the rating when no load loss is given either",
+        unit="1", ge=0, le=1e6,
     )  # fmt: skip
     load_loss_kw: float | None = quantity("Load loss", "Copper loss at rated current", unit="kW", ge=0, le=1e5)
     iron_loss_kw: float = quantity(
@@ -52,8 +64,8 @@ class Transformer(Element):
         typical=True,
     )  # fmt: skip
     vector_group: str = choice(
-        "Vector group", "Winding connections and clock number (LV lags HV by 30° times the number)", default="Dyn11",
-        typical=True,
+        "Vector group", "Winding connections and clock number (LV lags HV by 30° times the number); YNa0 for auto",
+        default="Dyn11", typical=True,
     )  # fmt: skip
     phase_shift_deg: float = quantity(
         "Phase shift", "Further shift by which LV lags HV, beyond the vector group", unit="°", default=0.0, ge=-180,
@@ -70,13 +82,42 @@ class Transformer(Element):
         "Neutral tap", "Position with rated turns", unit="1", default=0, ge=-100, le=100, typical=True
     )
     tap_position: int = quantity("Tap position", "Position now", unit="1", default=0, ge=-100, le=100)
+    regulates: bool = choice("Automatic taps", "The tap changer steps by itself to hold the LV voltage", default=False)
+    target_pu: float = quantity("Target", "Voltage held at the LV bus", unit="p.u.", default=1.0, ge=0.8, le=1.2,
+                                typical=True, when=_AUTO)  # fmt: skip
+    band_pct: float = quantity("Dead band", "Width of the band around the target", unit="%", default=2.5, gt=0, le=20,
+                               typical=True, when=_AUTO)  # fmt: skip
+    hv_neutral: Earthing = earthing("HV", when=_HV_STAR)
+    hv_neutral_ohm: float | None = earthing_resistance("hv_neutral", "HV")
+    hv_neutral_a: float | None = earthing_current("hv_neutral", "HV")
+    lv_neutral: Earthing = earthing("LV", when=_LV_STAR)
+    lv_neutral_ohm: float | None = earthing_resistance("lv_neutral", "LV")
+    lv_neutral_a: float | None = earthing_current("lv_neutral", "LV")
+    core: Literal["three_limb", "five_limb", "shell", "bank"] = choice(
+        "Core", "Three limbs, five limbs, shell, or a bank of single-phase units", default="three_limb", typical=True,
+        group="sequence",
+    )  # fmt: skip
+    z0_pct: float | None = quantity(
+        "Impedance, zero", "Zero-sequence impedance seen from the earthed star side; typical of core and vector group "
+        "when blank", unit="%", gt=0, le=10000, group="sequence",
+    )  # fmt: skip
+    x0_over_r0: float | None = quantity("X0 / R0", "As X / R when blank", unit="1", ge=0, le=1e6, group="sequence")
+    skin_exponent: float = quantity(
+        "Skin effect", "Resistance at harmonic order h is R times h to this power", unit="1", default=1.0, ge=0, le=2,
+        typical=True, group="harmonics",
+    )  # fmt: skip
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:
         if self.hv_bus == self.lv_bus:
             raise ValueError("lv_bus: a transformer joins two different buses")
-        if not _GROUP.match(self.vector_group):
-            raise ValueError("vector_group: write it as YNd1, Dyn11, YNyn0 ...")
+        match = _GROUP.match(self.vector_group)
+        if not match:
+            raise ValueError("vector_group: write it as YNd1, Dyn11, YNyn0, YNa0 ...")
+        if (self.windings == "auto") != (match[2] == "a") or (
+            match[2] == "a" and (match[1] != "YN" or match[3] != "0")
+        ):
+            raise ValueError("vector_group: an auto-transformer, and only that, has the group YNa0")
         if self.tap_min > self.tap_max:
             raise ValueError("tap_min: the lowest tap is above the highest one")
         if not self.tap_min <= self.tap_position <= self.tap_max:
@@ -90,12 +131,21 @@ class Transformer(Element):
                 raise ValueError(f"load_loss_kw: above {most:g} kW the loss would exceed the impedance")
         return self
 
-    def _missing_beyond_fields(self) -> tuple[str, ...]:
-        return ("x_over_r",) if self.x_over_r is None and self.load_loss_kw is None else ()
+    def reconcile(self, values: dict[str, Any]) -> dict[str, Any]:
+        """Load loss and X/R give way to each other, as do ohms and rated current of a neutral."""
+        values = super().reconcile(values)
+        if values.get("windings") == "auto" and "vector_group" not in values:
+            values = {**values, "vector_group": "YNa0"}
+        elif values.get("windings") == "separate" and "vector_group" not in values and "a" in self.vector_group:
+            values = {**values, "vector_group": "YNyn0"}
+        values = other_of_pair(values, "load_loss_kw", "x_over_r")
+        values = other_of_pair(values, "hv_neutral_ohm", "hv_neutral_a")
+        return other_of_pair(values, "lv_neutral_ohm", "lv_neutral_a")
 
-    def tapped_turns(self) -> float:
-        """Turns of the tapped winding, per unit of rated turns."""
-        return 1 + (self.tap_position - self.tap_neutral) * self.tap_step_pct / 100
+    def tapped_turns(self, position: int | None = None) -> float:
+        """Turns of the tapped winding, per unit of rated turns, at a position (the present one)."""
+        position = self.tap_position if position is None else position
+        return 1 + (position - self.tap_neutral) * self.tap_step_pct / 100
 
     def clock_shift_rad(self) -> float:
         """Angle by which HV leads LV: 30° per hour of the vector group, plus the further shift."""
@@ -108,11 +158,27 @@ class Transformer(Element):
         z = (self.impedance_pct or 0) / 100
         if self.load_loss_kw is not None:
             r = self.load_loss_kw / 1000 / (self.rated_mva or 1)
-        else:
-            r = z / sqrt(1 + (self.x_over_r or 0) ** 2)
-        return complex(r, sqrt(max(z * z - r * r, 0)))
+            return complex(r, sqrt(max(z * z - r * r, 0)))
+        return r_and_x(z, self.ratio_x_r())
+
+    def ratio_x_r(self) -> float:
+        """X/R as entered, else typical of the rating class."""
+        return typical_x_over_r(self.rated_mva or 1.0) if self.x_over_r is None else self.x_over_r
 
     def magnetising_pu(self) -> complex:
         """No-load admittance per unit on rated power: G from iron loss, B from the no-load current."""
         g = self.iron_loss_kw / 1000 / (self.rated_mva or 1)
         return complex(g, -sqrt(max((self.no_load_current_pct / 100) ** 2 - g * g, 0)))
+
+    def zero_sequence_pct(self) -> float | None:
+        """Zero-sequence impedance seen from the earthed star side, %: entered, or typical; None where none flows."""
+        if self.z0_pct is not None:
+            return self.z0_pct
+        share = zero_sequence_share(self.vector_group, self.core)
+        return None if share is None or self.impedance_pct is None else share * self.impedance_pct
+
+    def overload_mva(self) -> float | None:
+        """Rating with all cooling stages: entered, or the customary step above self-cooled."""
+        if self.emergency_mva is not None or self.rated_mva is None:
+            return self.emergency_mva
+        return self.rated_mva * COOLING[self.cooling][-1]

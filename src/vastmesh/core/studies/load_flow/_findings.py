@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ...electrical import SLACK, NetArrays
-from ...network import Network
+from ...network import Item, Line, Network, Transformer
 from ..base import Finding, Severity, Table
 from ._kernel import spread_angles
 from ._problem import Problem, Solution
@@ -17,6 +17,8 @@ MOST = 2000  # findings handed on; beyond that the worst are kept
 def find(network: Network, rows: Rows, tables: dict[str, Table]) -> list[Finding]:
     """Findings of voltage and loading, the worst first."""
     found = [*_voltage(network, rows, tables["buses"]), *_loading(network, rows, tables["branches"])]
+    if "windings" in tables:
+        found += _windings(network, tables["windings"])
     found.sort(key=lambda f: (f.severity is Severity.WATCH, -f.excess))
     return found[:MOST]
 
@@ -60,13 +62,42 @@ def _loading(network: Network, rows: Rows, table: Table) -> list[Finding]:
         value = float(loading[i])
         breach = value > settings.loading_breach_pct
         limit = settings.loading_breach_pct if breach else settings.loading_watch_pct
+        beyond = _overload_words(network.items[rows.branch_ids[i]], value)
         found.append(
             Finding(
                 element=rows.branch_ids[i], kind=rows.branch_kinds[i], quantity="loading_pct", value=value, unit="%",
                 limit=limit, limit_name="Loading", severity=Severity.BREACH if breach else Severity.WATCH,
                 direction="above", excess=(value - limit) / 100,
                 text=f"{max(i_from[i], i_to[i]):.4g} A, {abs(p[i]):.3g} MW; "
-                + (f"at most {limit:g} % allowed" if breach else f"watched above {limit:g} %"),
+                + (f"at most {limit:g} % allowed" if breach else f"watched above {limit:g} %") + beyond,
+            )
+        )  # fmt: skip
+    return found
+
+
+def _overload_words(item: Item, loading_pct: float) -> str:
+    """How a transformer's load compares with all its cooling stages, a line's with its emergency rating."""
+    if isinstance(item, Transformer) and item.rated_mva and (most := item.overload_mva()) and most > item.rated_mva:
+        return f"; {loading_pct * item.rated_mva / most:.0f} % of {most:.4g} MVA with forced cooling"
+    if isinstance(item, Line) and item.rating_a and item.emergency_rating_a:
+        return f"; {loading_pct * item.rating_a / item.emergency_rating_a:.0f} % of the emergency rating"
+    return ""
+
+
+def _windings(network: Network, table: Table) -> list[Finding]:
+    settings = network.settings
+    found = []
+    for ident, value in zip(table["id"], table["loading_pct"].tolist(), strict=True):
+        if not value > settings.loading_watch_pct:
+            continue
+        breach = value > settings.loading_breach_pct
+        limit = settings.loading_breach_pct if breach else settings.loading_watch_pct
+        found.append(
+            Finding(
+                element=ident, kind="three_winding", quantity="loading_pct", value=value, unit="%", limit=limit,
+                limit_name="Loading", severity=Severity.BREACH if breach else Severity.WATCH, direction="above",
+                excess=(value - limit) / 100,
+                text=f"the winding loaded most; {'at most' if breach else 'watched above'} {limit:g} %",
             )
         )  # fmt: skip
     return found

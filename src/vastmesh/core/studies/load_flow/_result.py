@@ -10,7 +10,7 @@ import numpy as np
 from ...electrical import FIXED, SLACK, NetArrays
 from ...electrical.arrays import Bools, Complexes, Floats, Ints
 from ...electrical.sparse import SparseLU
-from ...network import Bus, Element, Network
+from ...network import Bus, Element, Network, ThreeWinding
 from ..base import Account, Column, Finding, Table
 from ._problem import Problem, Solution
 
@@ -30,6 +30,8 @@ class Rows:
         elements = [i for i in items.values() if isinstance(i, Element)]
         self.branch_ids = [e.id for e in elements if len(e.terminals()) == 2]
         self.injection_ids = [e.id for e in elements if len(e.terminals()) == 1]
+        self.winding_units = [e for e in elements if isinstance(e, ThreeWinding)]
+        self.winding_element = np.array([position.get(e.id, -1) for e in self.winding_units], np.int64)
         self.branch_element = np.array([position.get(i, -1) for i in self.branch_ids], np.int64)
         self.injection_element = np.array([position.get(i, -1) for i in self.injection_ids], np.int64)
         self.bus_column = [b.id for b in self.buses]
@@ -284,7 +286,10 @@ def ends_by_element(reading: Reading) -> Ends:
             target[element] = np.where(dead, np.nan, values)
         ends.carries[element] = on
 
-    write(branch, *reading.branch_power, branch["rating_from_a"], branch["rating_to_a"], reading.live[branch["from"]])
+    two = np.fromiter((k != "three_winding" for k in arrays.element_kind), np.bool_, count)[branch["element"]]
+    s_from, s_to = reading.branch_power
+    table = {c: v[two] for c, v in branch.items() if c in ("from", "to", "element", "rating_from_a", "rating_to_a")}
+    write(table, s_from[two], s_to[two], table["rating_from_a"], table["rating_to_a"], reading.live[table["from"]])
     flow = reading.switch_power
     on = np.zeros(len(flow), np.bool_)
     on[reading._switches.closed] = True
@@ -306,7 +311,10 @@ def build_tables(rows: Rows, reading: Reading, arrays: NetArrays) -> dict[str, T
     branches = _branch_table(rows, ends)
     injections = _injection_table(rows, reading, arrays)
     areas = _area_table(rows, reading, ends)
-    return {t.name: t for t in (buses, branches, injections, areas)}
+    found = [buses, branches, injections, areas]
+    if rows.winding_units:
+        found.insert(2, _winding_table(rows, reading, arrays))
+    return {t.name: t for t in found}
 
 
 def _bus_table(rows: Rows, reading: Reading) -> Table:
@@ -417,6 +425,48 @@ def _injection_table(rows: Rows, reading: Reading, arrays: NetArrays) -> Table:
     )  # fmt: skip
 
 
+def _winding_table(rows: Rows, reading: Reading, arrays: NetArrays) -> Table:
+    """One row for each three-winding transformer: power and current of its windings."""
+    branch, power = arrays.tables["branch"], reading.branch_power
+    at = rows.winding_element
+    # The rows of the branch table of each unit: HV, MV, LV in this order.
+    first = np.searchsorted(branch["element"], at) if np.all(np.diff(branch["element"]) >= 0) else None
+    if first is None:
+        first = np.array([int(np.argmax(branch["element"] == a)) for a in at], np.int64)
+    row = first[:, None] + np.arange(3)
+    on = (at >= 0)[:, None] & np.ones(3, np.bool_)
+    row = np.where(on, row, 0)
+    on &= reading.live[branch["from"][row]] if len(branch["from"]) else on
+    blank = np.full(row.shape, np.nan)
+    if len(branch["from"]):
+        s = np.where(on, power[0][row], np.nan)
+        v = np.abs(reading.v0[branch["from"][row]])
+        with np.errstate(divide="ignore", invalid="ignore"):
+            amps = np.where(on, np.abs(s) / arrays.base_mva / v * arrays.base_current_a()[branch["from"][row]], np.nan)
+        loading = amps / np.where(on, branch["rating_from_a"][row], np.nan) * 100
+        loss = np.where(on, (power[0] + power[1])[row], np.nan).sum(axis=1)
+    else:
+        s, amps, loading, loss = blank + 0j, blank, blank, blank.sum(axis=1) + 0j
+    columns = [
+        Column("id", "Id", [e.id for e in rows.winding_units], fixed=True),
+        Column("name", "Name", [e.name for e in rows.winding_units], fixed=True),
+        *(Column(f"{n}_bus", f"{n.upper()} bus", [getattr(e, f"{n}_bus") for e in rows.winding_units], fixed=True)
+          for n in ("hv", "mv", "lv")),
+        Column("loading_pct", "Loading", loading.max(axis=1), PCT, 1, "Of the winding loaded most"),
+    ]  # fmt: skip
+    for k, n in enumerate(("hv", "mv", "lv")):
+        columns += [
+            Column(f"{n}_active_power_mw", f"P {n.upper()}", s[:, k].real, MW, 3, "Into the transformer"),
+            Column(f"{n}_reactive_power_mvar", f"Q {n.upper()}", s[:, k].imag, MVAR, 3, "Into the transformer"),
+            Column(f"{n}_current_a", f"I {n.upper()}", amps[:, k], AMP, 1),
+        ]
+    columns += [
+        Column("active_loss_mw", "Loss", loss.real, MW, 4), Column("reactive_loss_mvar", "Loss", loss.imag, MVAR, 4),
+        Column("state", "State", _words(on[:, 0])),
+    ]  # fmt: skip
+    return Table("windings", "Three-winding transformers", columns)
+
+
 def _area_table(rows: Rows, reading: Reading, ends: Ends) -> Table:
     """Totals of each area; a branch's losses count in halves for the areas of its two buses."""
     names = rows.area_names
@@ -449,7 +499,8 @@ def summarise(reading: Reading) -> dict[str, float | None]:
     loss = complex((s_from + s_to).sum())
     generation, demand = complex(reading.machine_power.sum()), complex(reading.load_power.sum())
     shunt = complex(reading.shunt_power.sum())
-    volts = np.abs(reading.v[reading.live])
+    outer = np.arange(reading.arrays.n_bus) < reading.arrays.n_bus - reading.arrays.n_inner
+    volts = np.abs(reading.v[reading.live & outer])
     return {
         "generation_mw": generation.real,
         "generation_mvar": generation.imag,
@@ -462,6 +513,6 @@ def summarise(reading: Reading) -> dict[str, float | None]:
         "shunt_mvar": 0.0 - shunt.imag,
         "lowest_voltage_pu": float(volts.min()) if len(volts) else None,
         "highest_voltage_pu": float(volts.max()) if len(volts) else None,
-        "live_buses": float(reading.live.sum()),
-        "dead_buses": float((~reading.live).sum()),
+        "live_buses": float((reading.live & outer).sum()),
+        "dead_buses": float((~reading.live & outer).sum()),
     }

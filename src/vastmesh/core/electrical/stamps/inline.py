@@ -1,0 +1,42 @@
+"""What stands in a line: voltage regulators and series reactors."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from ...network import Regulator, SeriesReactor
+from ..arrays import Columns
+from . import Context, column, stamp
+
+
+@stamp(Regulator)
+def regulator(units: Sequence[Regulator], ctx: Context) -> dict[str, Columns]:
+    """A small reactance at the supply side and an ideal ratio at the regulated side."""
+    frm, to = ctx.rows([e.from_bus for e in units]), ctx.rows([e.to_bus for e in units])
+    ohm = ctx.bus_kv[frm] ** 2 / ctx.base_mva
+    rating = column(units, "rating_a", blank=np.inf)
+    return {
+        "branch": {
+            "element": np.arange(len(units)), "from": frm, "to": to,
+            "r": np.zeros(len(units)), "x": column(units, "x_ohm") / ohm,
+            "ratio_to": np.fromiter((e.ratio() for e in units), np.float64, len(units)) * ctx.bus_kv[frm] / ctx.bus_kv[to],
+            "rating_from_a": rating, "rating_to_a": rating, "rating_mva": np.full(len(units), np.inf),
+        }
+    }  # fmt: skip
+
+
+@stamp(SeriesReactor)
+def series_reactor(units: Sequence[SeriesReactor], ctx: Context) -> dict[str, Columns]:
+    """Series impedance; ohms stay ohms at the from bus."""
+    frm, to = ctx.rows([e.from_bus for e in units]), ctx.rows([e.to_bus for e in units])
+    x = column(units, "x_ohm") * ctx.base_mva / ctx.bus_kv[frm] ** 2
+    rating = column(units, "rating_a", blank=np.inf)
+    return {
+        "branch": {
+            "element": np.arange(len(units)), "from": frm, "to": to, "r": x / column(units, "x_over_r"), "x": x,
+            "ratio_to": ctx.bus_kv[frm] / ctx.bus_kv[to],
+            "rating_from_a": rating, "rating_to_a": rating, "rating_mva": np.full(len(units), np.inf),
+        }
+    }  # fmt: skip

@@ -1,0 +1,85 @@
+from __future__ import annotations
+
+from typing import Literal, Self
+
+from pydantic import model_validator
+
+from ...catalogue import reactive
+from ..fields import catalogue_type, choice, quantity, reference
+from ..items import Element
+
+_CURVE = {"control": ("voltage_curve",)}
+
+
+class Inverter(Element):
+    """A solar, wind or storage plant behind an inverter.
+
+    Active power is what is set, whatever the frequency; reactive power follows a fixed power factor, a fixed
+    value, or the voltage by a curve Q(V) of four points within the rating.
+    """
+
+    label, plural = "Inverter plant", "Inverter plants"
+
+    kind: Literal["inverter"] = "inverter"
+    bus: str = reference("Bus", "Bus at the terminals", to="bus", terminal=True)
+    energy: Literal["solar", "wind", "storage"] = choice(
+        "Energy", "What drives it; conditions scale generation by it", default="solar", typical=True
+    )
+    rated_mva: float | None = quantity(
+        "Rated power", "Rated apparent power of the inverter", unit="MVA", gt=0, le=1e4, required=True
+    )
+    active_power_mw: float | None = quantity(
+        "Active power", "Delivered at 100 % generation; negative when storage charges", unit="MW", ge=-1e4, le=1e4,
+        required=True,
+    )  # fmt: skip
+    control: Literal["power_factor", "reactive", "voltage_curve"] = choice(
+        "Control", "What sets the reactive power", default="power_factor", typical=True
+    )
+    power_factor: float = quantity(
+        "Power factor", "Negative when it takes in reactive power", unit="1", default=1.0, ge=-1, le=1,
+        when={"control": ("power_factor",)},
+    )  # fmt: skip
+    reactive_power_mvar: float = quantity(
+        "Reactive power", "Delivered; positive supports the voltage", unit="Mvar", default=0.0, ge=-1e4, le=1e4,
+        when={"control": ("reactive",)},
+    )  # fmt: skip
+    v1_pu: float = quantity("V1", "At and below it the inverter delivers its most", unit="p.u.", default=0.94, ge=0.5, le=1.5,
+                            typical=True, when=_CURVE)  # fmt: skip
+    v2_pu: float = quantity("V2", "From here to V3 it delivers nothing", unit="p.u.", default=0.98, ge=0.5, le=1.5,
+                            typical=True, when=_CURVE)  # fmt: skip
+    v3_pu: float = quantity("V3", "From V2 to here it delivers nothing", unit="p.u.", default=1.02, ge=0.5, le=1.5,
+                            typical=True, when=_CURVE)  # fmt: skip
+    v4_pu: float = quantity("V4", "At and above it the inverter takes in its most", unit="p.u.", default=1.06, ge=0.5,
+                            le=1.5, typical=True, when=_CURVE)  # fmt: skip
+    curve_q_pct: float = quantity(
+        "Most Q", "Reactive power at the ends of the curve, of rated power", unit="%", default=44.0, ge=0, le=100,
+        typical=True, when=_CURVE,
+    )  # fmt: skip
+    fault_current_x: float = quantity(
+        "Fault current", "Contribution to a fault, in rated currents", unit="1", default=1.2, ge=0, le=5, typical=True
+    )
+    spectrum: str | None = catalogue_type(
+        "spectrum", "Harmonic currents it injects", label="Spectrum", group="harmonics"
+    )
+
+    @model_validator(mode="after")
+    def _consistent(self) -> Self:
+        if abs(self.power_factor) < 0.1:
+            raise ValueError("power_factor: enter a value from 0.1 to 1, or from -1 to -0.1")
+        if not self.v1_pu < self.v2_pu <= self.v3_pu < self.v4_pu:
+            raise ValueError("v2_pu: the voltages of the curve must rise from V1 to V4")
+        if (
+            self.rated_mva is not None
+            and self.active_power_mw is not None
+            and abs(self.active_power_mw) > self.rated_mva
+        ):
+            raise ValueError(f"active_power_mw: enter at most the rated power, {self.rated_mva:g} MVA")
+        return self
+
+    def set_reactive_mvar(self) -> float:
+        """Reactive power delivered when it does not follow the voltage, at 100 % generation."""
+        if self.control == "reactive":
+            return self.reactive_power_mvar
+        if self.control == "power_factor":
+            return reactive(abs(self.active_power_mw or 0.0), self.power_factor)
+        return 0.0
