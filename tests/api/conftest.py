@@ -44,6 +44,12 @@ class Project:
         change = {"op": "update", "id": ident, "values": values}
         return self.post("changes", base=base, label=f"Set {ident}", changes=[change])
 
+    def get(self, action: str) -> Any:
+        return self.client.get(f"{self.url}/{action}".rstrip("/"))
+
+    def change(self, changes: list[dict[str, Any]]) -> Any:
+        return self.post("changes", label="Change", changes=changes)
+
     def item(self, ident: str) -> dict[str, Any]:
         return next(i for i in self.opened()["items"] if i["id"] == ident)
 

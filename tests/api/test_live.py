@@ -71,7 +71,7 @@ def test_undo_puts_removed_equipment_back_in_its_place(project: Project) -> None
 
 @pytest.mark.parametrize("what", ["load", "line", "transformer", "generator"])
 def test_growing_arrives_connected_placed_and_solved(project: Project, what: str) -> None:
-    done = project.post("grow", bus="Heron End", what=what).json()
+    done = project.post("grow", at="Heron End", what=what).json()
     grown = next(i for i in done["changed"] if i["id"] == done["select"])
     assert "Heron End" in grown.values()
     assert "typical" in grown["origins"].values()
@@ -138,7 +138,7 @@ def test_changes_of_the_same_field_conflict_and_are_told_what_happened(project: 
 
 def test_a_client_that_fell_behind_catches_up(project: Project) -> None:
     project.update("T-Q1", rated_mva=80.0)
-    project.post("grow", bus="Heron End", what="load")
+    project.post("grow", at="Heron End", what="load")
     project.post("remove", ids=["Peat Works demand"])
     news = project.client.get(f"{project.url}/since/0").json()
     assert news["revision"] == 3
@@ -152,7 +152,7 @@ def test_everything_is_there_after_a_restart(tmp_path: Path, demo: Network) -> N
         one = Project(client, store.create("p", demo).id)
         one.update("T-Q1", rated_mva=80.0)
         one.post("undo")
-        one.post("grow", bus="Heron End", what="line")
+        one.post("grow", at="Heron End", what="line")
         left = one.opened()
     with TestClient(make_app(tmp_path), base_url="http://127.0.0.1") as client:
         found = Project(client, left["project"]["id"]).opened()

@@ -56,8 +56,8 @@ def test_unknown_things_are_404(project: Project, client: TestClient) -> None:
     assert problem(project.update("nobody", name="x"), 404)["errors"][0]["element"] == "nobody"
     assert problem(client.get("/api/projects/nowhere"), 404)["code"] == "unknown-project"
     problem(client.get("/api/nothing"), 404)
-    problem(project.post("grow", bus="nobody", what="load"), 404)
-    problem(project.post("grow", bus="Heron End", what="castle"), 422)
+    problem(project.post("grow", at="nobody", what="load"), 404)
+    problem(project.post("grow", at="Heron End", what="castle"), 422)
     problem(client.get(f"{project.url}/export/scroll"), 422)
 
 

@@ -6,7 +6,7 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from ..core.network import Change, FieldSpec
+from ..core.network import Change, FieldSpec, GrowOptions
 from ..core.studies import Ending, Severity
 
 
@@ -61,19 +61,43 @@ class KindOut(BaseModel):
 
 
 class ShootOut(BaseModel):
+    """Something that can be grown; ``at`` says where (bus, line, pair), ``asks`` which options are worth asking for."""
+
     name: str
     label: str
     meaning: str
+    at: list[str]
+    asks: list[str]
+    strip: bool
 
 
-class LineTypeOut(BaseModel):
+class FamilyOut(BaseModel):
+    """A family of catalogue types; ``shown``: the fields a list shows."""
+
     name: str
-    construction: str
-    max_kv: float
-    r_ohm_per_km: float
-    x_ohm_per_km: float
-    b_us_per_km: float
-    rating_a: float
+    label: str
+    meaning: str
+    shown: list[str]
+    count: int
+
+
+class TypeOut(BaseModel):
+    """A catalogue type, or one of the network's own."""
+
+    name: str
+    family: str
+    description: str
+    series: str
+    size: float
+    basis: str
+    values: dict[str, float | str]
+    own: bool = False
+    used: int = 0
+
+
+class TypesOut(BaseModel):
+    total: int
+    types: list[TypeOut]
 
 
 class Vocabulary(BaseModel):
@@ -82,9 +106,10 @@ class Vocabulary(BaseModel):
     version: str
     kinds: list[KindOut]
     shoots: list[ShootOut]
-    line_types: list[LineTypeOut]
+    families: list[FamilyOut]
     formats: dict[str, str]
     upload_limit_bytes: int
+    attachment_limit_bytes: int
 
 
 class ColumnOut(BaseModel):
@@ -189,8 +214,41 @@ class RevisionIn(_Body):
 
 
 class GrowIn(RevisionIn):
-    bus: str
+    """``at``: a bus or a line; ``to``: the second bus, to grow between two."""
+
+    at: str
     what: str
+    to: str | None = None
+    options: GrowOptions = Field(default_factory=GrowOptions)
+
+
+class JoinIn(RevisionIn):
+    """Make two buses one: everything at ``gone`` moves to ``kept``."""
+
+    gone: str
+    kept: str
+
+
+class PasteIn(RevisionIn):
+    """Items to copy, connected where they were or at the bus ``onto``."""
+
+    items: Annotated[list[dict[str, Any]], Field(min_length=1, max_length=20_000)]
+    onto: str | None = None
+    times: Annotated[int, Field(ge=1, le=1000)] = 1
+
+
+class SwapIn(RevisionIn):
+    """Take the next size up (1) or down (-1) of each element's type."""
+
+    ids: Annotated[list[str], Field(min_length=1, max_length=10_000)]
+    step: Annotated[int, Field(ge=-20, le=20)]
+
+
+class TableIn(RevisionIn):
+    """Rows pasted from a spreadsheet: tab-separated, with headings."""
+
+    kind: str
+    text: Annotated[str, Field(max_length=20_000_000)]
 
 
 class RemoveIn(RevisionIn):
@@ -198,7 +256,9 @@ class RemoveIn(RevisionIn):
 
 
 class TidyIn(RevisionIn):
-    """Lay the whole sheet out anew."""
+    """Lay out anew: the whole sheet, or only the buses named."""
+
+    ids: Annotated[list[str], Field(min_length=1, max_length=100_000)] | None = None
 
 
 class PreviewIn(_Body):
@@ -225,6 +285,102 @@ class ReportOut(BaseModel):
     read: list[RemarkOut]
     assumed: list[RemarkOut]
     ignored: list[RemarkOut]
+
+
+class PastedOut(ChangedOut):
+    """What pasting did: the ids of the copies, and of what was left out because it leads elsewhere."""
+
+    pasted: list[str]
+    left_out: list[str]
+
+
+class RepairOut(BaseModel):
+    label: str
+    changes: list[Change]
+
+
+class CheckOut(BaseModel):
+    """Something about the model that needs a look, with a repair where there is one."""
+
+    rule: str
+    element: str
+    severity: Severity
+    text: str
+    field: str | None = None
+    repair: RepairOut | None = None
+
+
+class StepOut(BaseModel):
+    symbol: str
+    label: str
+    formula: str
+    inputs: str
+    value: float | str
+    unit: str
+    source: str
+    field: str | None = None
+
+
+class MatrixOut(BaseModel):
+    """A complex matrix: each entry is [real part, imaginary part]."""
+
+    label: str
+    unit: str
+    names: list[str]
+    rows: list[list[tuple[float, float]]]
+    terms: list[str]
+
+
+class WorkingOut(BaseModel):
+    title: str
+    steps: list[StepOut]
+    matrices: list[MatrixOut]
+    note: str
+
+
+class AboutOut(BaseModel):
+    """What can be said about an item beyond its data: worked calculations, checks, and what uses it."""
+
+    revision: int
+    workings: list[WorkingOut]
+    checks: list[CheckOut]
+    used_by: list[str]
+
+
+class ThrowOut(BaseModel):
+    """What would change if the switch were thrown."""
+
+    loses: list[str]
+    gains: list[str]
+    path: list[str]
+    customers: int
+    demand_mw: float
+
+
+class SupplyOut(BaseModel):
+    """What feeds an element and what it feeds; ``path`` leads from it to its source."""
+
+    live: bool
+    path: list[str]
+    feeder: str | None
+    elements: int
+    buses: list[str]
+    loads: int
+    demand_mw: float
+    customers: int
+    thrown: ThrowOut | None = None
+
+
+class FeederOut(BaseModel):
+    id: str
+    name: str
+    supply: str
+    buses: list[str]
+
+
+class FeedersOut(BaseModel):
+    revision: int
+    feeders: list[FeederOut]
 
 
 class ImportedOut(BaseModel):

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterable
 from dataclasses import asdict
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
 from fastapi import APIRouter, Depends, Query, Request, Response
@@ -12,16 +12,42 @@ from sse_starlette import EventSourceResponse
 from starlette.concurrency import run_in_threadpool
 
 from .. import __version__
+from ..core.catalogue import FAMILIES, search, types_of
+from ..core.checks import Check
+from ..core.errors import FieldProblem, InvalidFields
 from ..core.layout import place
-from ..core.network import REGISTRY, SHOOTS, Element, Network, first_bus, specs, with_rules
+from ..core.network import (
+    REGISTRY,
+    SHOOTS,
+    Add,
+    Bus,
+    Change,
+    Element,
+    Network,
+    Switch,
+    Update,
+    first_bus,
+    specs,
+    with_rules,
+)
 from ..core.studies import STUDIES
-from ..exchange import FORMATS, Imported, read_network, write_network
+from ..core.workings import explain
+from ..exchange import (
+    FORMATS,
+    Imported,
+    read_network,
+    read_types,
+    write_network,
+    write_rows,
+    write_types_csv,
+    write_types_xlsx,
+)
 from ..store import ProjectInfo
 from . import _models as m
 from . import _render
 from ._errors import journal_line
 from ._security import UPLOAD_LIMIT
-from ._sessions import LiveSession, Sessions
+from ._sessions import MOST_ATTACHED, LiveSession, Outcome, Sessions
 
 api = APIRouter(prefix="/api", responses={s: {"model": m.Problem} for s in (404, 409, 410, 413, 422)})
 
@@ -60,9 +86,17 @@ def vocabulary() -> m.Vocabulary:
             )
             for kind, cls in REGISTRY.items()
         ],
-        shoots=[m.ShootOut(name=s.name, label=s.label, meaning=s.meaning) for s in SHOOTS.values()],
+        shoots=[
+            m.ShootOut(name=s.name, label=s.label, meaning=s.meaning, at=list(s.at), asks=list(s.asks), strip=s.strip)
+            for s in SHOOTS.values()
+        ],
+        families=[
+            m.FamilyOut(name=f.name, label=f.label, meaning=f.meaning, shown=list(f.shown), count=len(types_of(f.name)))
+            for f in FAMILIES.values()
+        ],
         formats={f.name: f.label for f in FORMATS.values()},
         upload_limit_bytes=UPLOAD_LIMIT,
+        attachment_limit_bytes=MOST_ATTACHED,
     )  # fmt: skip
 
 
@@ -184,9 +218,172 @@ def change(body: m.ChangeIn, one: One) -> Response:
     return _render.Json(_render.outcome(one.change(body.base_revision, body.label, list(body.changes))))
 
 
-@api.post("/projects/{project_id}/grow", summary="Grow something at a bus", responses=_json(m.ChangedOut))
+@api.post("/projects/{project_id}/grow", summary="Grow something at a bus, in a line or between two buses",
+          responses=_json(m.ChangedOut))  # fmt: skip
 def grow(body: m.GrowIn, one: One) -> Response:
-    return _render.Json(_render.outcome(one.grow(body.base_revision, body.bus, body.what)))
+    return _render.Json(_render.outcome(one.grow(body.base_revision, body.at, body.what, body.to, body.options)))
+
+
+@api.post("/projects/{project_id}/join", summary="Make two buses one", responses=_json(m.ChangedOut))
+def join(body: m.JoinIn, one: One) -> Response:
+    return _render.Json(_render.outcome(one.join(body.base_revision, body.gone, body.kept)))
+
+
+@api.post("/projects/{project_id}/paste", summary="Copy items, connected where they were or at a bus",
+          responses=_json(m.PastedOut))  # fmt: skip
+def paste(body: m.PasteIn, one: One) -> Response:
+    done, made, left_out = one.paste(body.base_revision, body.items, body.onto, body.times)
+    return _render.Json({**_render.outcome(done), "pasted": made, "left_out": left_out})
+
+
+@api.post(
+    "/projects/{project_id}/swap", summary="Next size up or down of catalogue types", responses=_json(m.ChangedOut)
+)
+def swap(body: m.SwapIn, one: One) -> Response:
+    return _render.Json(_render.outcome(one.swap(body.base_revision, body.ids, body.step)))
+
+
+@api.get("/projects/{project_id}/table", summary="Element data of one kind for a spreadsheet, tab-separated")
+def table(kind: str, one: One, ids: Annotated[list[str] | None, Query()] = None) -> Response:
+    with one.lock:
+        if kind not in REGISTRY:
+            raise InvalidFields([FieldProblem("table", "kind", kind, "choose one of " + ", ".join(sorted(REGISTRY)))])
+        return Response(write_rows(one.network, kind, ids), media_type="text/tab-separated-values")
+
+
+@api.post("/projects/{project_id}/table", summary="Paste rows from a spreadsheet: all of them or none",
+          responses=_json(m.ChangedOut))  # fmt: skip
+def paste_table(body: m.TableIn, one: One) -> Response:
+    return _render.Json(_render.outcome(one.paste_table(body.base_revision, body.kind, body.text)))
+
+
+# What can be asked about elements
+
+
+def _checks(found: Iterable[Check]) -> list[m.CheckOut]:
+    return [
+        m.CheckOut(
+            rule=c.rule, element=c.element, severity=c.severity, text=c.text, field=c.field,
+            repair=m.RepairOut(label=c.repair.label, changes=c.repair.changes) if c.repair else None,
+        )
+        for c in found
+    ]  # fmt: skip
+
+
+@api.get("/projects/{project_id}/checks", summary="The model check: what is missing, implausible or contradictory")
+def checks(one: One) -> list[m.CheckOut]:
+    return _checks(one.checks())
+
+
+@api.get(
+    "/projects/{project_id}/about/{ident:path}", summary="Workings behind an item's data, its checks, what uses it"
+)
+def about(ident: str, one: One) -> m.AboutOut:
+    with one.lock:
+        found = [asdict(w) for w in explain(one.network, ident)]
+        return m.AboutOut(
+            revision=one.revision, workings=[m.WorkingOut.model_validate(w) for w in found],
+            checks=_checks(c for c in one.checks() if c.element == ident), used_by=one.network.referrers(ident),
+        )  # fmt: skip
+
+
+@api.get("/projects/{project_id}/supply/{ident:path}", summary="What feeds an element and what it feeds")
+def supply(ident: str, one: One) -> m.SupplyOut:
+    with one.lock:
+        item, trace = one.network[ident], one.trace()
+        buses = [ident] if isinstance(item, Bus) else list(item.buses()) if isinstance(item, Element) else []
+        fed, of = trace.fed(ident), trace.feeder_of()
+        thrown = trace.if_thrown(ident) if isinstance(item, Switch) else None
+        return m.SupplyOut(
+            live=any(trace.live(b) for b in buses), path=trace.path(ident), elements=len(fed.elements), buses=fed.buses,
+            feeder=next((of[b] for b in reversed(buses) if b in of), None),
+            loads=sum(len(one.network[e].buses()) == 1 for e in fed.elements),  # type: ignore[attr-defined]
+            demand_mw=fed.demand_mw, customers=fed.customers,
+            thrown=m.ThrowOut(**asdict(thrown)) if thrown else None,
+        )  # fmt: skip
+
+
+@api.get("/projects/{project_id}/feeders", summary="Feeders as the network is switched")
+def feeders(one: One) -> m.FeedersOut:
+    with one.lock:
+        found = [m.FeederOut(id=f.id, name=f.name, supply=f.supply, buses=list(f.buses)) for f in one.trace().feeders]
+        return m.FeedersOut(revision=one.revision, feeders=found)
+
+
+# Documents
+
+
+@api.post(
+    "/projects/{project_id}/attachments",
+    summary="Attach a file to an element (the body is the file)",
+    responses=_json(m.ChangedOut),
+    openapi_extra={"requestBody": {"required": True, "content": {"application/octet-stream": {
+        "schema": {"type": "string", "format": "binary"}}}}},
+)  # fmt: skip
+async def attach(request: Request, one: One, element: str, file_name: str, base_revision: int) -> Response:
+    data = await request.body()
+    done = await run_in_threadpool(one.attach, base_revision, element, file_name, data)
+    return _render.Json(_render.outcome(done))
+
+
+@api.get("/projects/{project_id}/attachments/{sha256}", summary="An attached file, always as a download",
+         response_class=Response)  # fmt: skip
+def attached(sha256: str, one: One) -> Response:
+    name, data = one.attached(sha256)
+    return Response(data, media_type="application/octet-stream", headers=_download(name))
+
+
+def _download(name: str) -> dict[str, str]:
+    return {"content-disposition": f"attachment; filename*=UTF-8''{quote(name, safe='')}"}
+
+
+# The catalogue
+
+
+@api.get("/projects/{project_id}/types", summary="Search the catalogue and the network's own types")
+def types(one: One, family: str, query: str = "", limit: Annotated[int, Query(ge=1, le=1000)] = 200) -> m.TypesOut:
+    if family not in FAMILIES:
+        raise InvalidFields([FieldProblem("catalogue", "family", family, "choose one of " + ", ".join(FAMILIES))])
+    with one.lock:
+        found = search(one.types(family), query)
+        out = [
+            m.TypeOut(
+                name=t.name, family=t.family, description=t.description, series=t.series, size=t.size, basis=t.basis,
+                values=dict(t.values), own=t.name in one.network, used=len(one.network.referrers(t.name)),
+            )
+            for t in found[:limit]
+        ]  # fmt: skip
+        return m.TypesOut(total=len(found), types=out)
+
+
+@api.get("/projects/{project_id}/types/export", summary="Types as CSV or XLSX", response_class=Response)
+def export_types(one: One, family: str, form: Literal["csv", "xlsx"] = "csv", query: str = "") -> Response:
+    if family not in FAMILIES:
+        raise InvalidFields([FieldProblem("catalogue", "family", family, "choose one of " + ", ".join(FAMILIES))])
+    found = search(one.types(family), query)
+    data = write_types_csv(found) if form == "csv" else write_types_xlsx(found)
+    media = "text/csv" if form == "csv" else "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+    return Response(data, media_type=media, headers=_download(f"{family}-types.{form}"))
+
+
+@api.post(
+    "/projects/{project_id}/types/import",
+    summary="Types of one's own from CSV or XLSX (the body is the file)",
+    responses=_json(m.ChangedOut),
+    openapi_extra={"requestBody": {"required": True, "content": {"application/octet-stream": {
+        "schema": {"type": "string", "format": "binary"}}}}},
+)  # fmt: skip
+async def import_types(request: Request, one: One, base_revision: int, file_name: str = "") -> Response:
+    data = await request.body()
+
+    def work() -> Outcome:
+        items = read_types(data, file_name)
+        known = [i for i in items if i["id"] in one.network]
+        changes: list[Change] = [Add(item=i) for i in items if i["id"] not in one.network]
+        changes += [Update(id=i["id"], values={f: v for f, v in i.items() if f not in ("kind", "id")}) for i in known]
+        return one.change(base_revision, f"Import {len(items)} types", changes)
+
+    return _render.Json(_render.outcome(await run_in_threadpool(work)))
 
 
 @api.post("/projects/{project_id}/remove", summary="Remove items with what is connected to removed buses",
@@ -195,9 +392,11 @@ def remove(body: m.RemoveIn, one: One) -> Response:
     return _render.Json(_render.outcome(one.remove(body.base_revision, body.ids)))
 
 
-@api.post("/projects/{project_id}/tidy", summary="Lay the sheet out anew", responses=_json(m.ChangedOut))
+@api.post(
+    "/projects/{project_id}/tidy", summary="Lay the sheet, or some buses, out anew", responses=_json(m.ChangedOut)
+)
 def tidy(body: m.TidyIn, one: One) -> Response:
-    return _render.Json(_render.outcome(one.tidy(body.base_revision)))
+    return _render.Json(_render.outcome(one.tidy(body.base_revision, body.ids)))
 
 
 @api.post("/projects/{project_id}/undo", summary="Undo the last change", responses=_json(m.ChangedOut))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import mimetypes
 import secrets
 import threading
 import time
@@ -11,25 +12,40 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..core.errors import FieldProblem, InvalidFields, VastMeshError
-from ..core.layout import COLUMN, ROW, free_spot, place
+from ..core.catalogue import EquipmentType, neighbour, types_of
+from ..core.checks import Check, run_checks
+from ..core.errors import FieldProblem, InvalidFields, UnknownElement, VastMeshError
+from ..core.layout import COLUMN, ROW, copies_beside, free_spot, place
 from ..core.network import (
+    REGISTRY,
     Applied,
+    Attachment,
     Bus,
     Change,
     Condition,
+    Element,
+    GrowOptions,
+    Item,
     Network,
+    OwnType,
+    Trace,
     Update,
+    catalogue_family,
     conflicts,
     dump_item,
     grow,
+    join,
+    paste,
     removal,
+    root_of,
     touched_fields,
 )
 from ..core.studies.load_flow import LiveLoadFlow, LoadFlowResult
+from ..exchange import own_as_type, read_rows
 from ..store import Entry, EntryKind, History, Store
 
 _MOST_OPEN = 8
+MOST_ATTACHED = 16 * 2**20
 
 
 class RevisionConflict(VastMeshError):
@@ -88,6 +104,8 @@ class LiveSession:
         self._rows = 0
         self._listeners: list[tuple[asyncio.AbstractEventLoop, asyncio.Queue[int]]] = []
         self._labels: dict[int, str] = {}
+        self._traced: tuple[int, Trace] | None = None
+        self._checked: tuple[int, list[Check]] | None = None
 
     # Results
 
@@ -132,15 +150,129 @@ class LiveSession:
             merged = self._check_base(base_revision, changes)
             return self._commit(label, changes, EntryKind.DO, None, select=select, merged=merged)
 
-    def grow(self, base_revision: int, bus: str, what: str) -> Outcome:
-        """Grow something at a bus; a new bus is put where there is room."""
+    def grow(
+        self, base_revision: int, at: str, what: str, to: str | None = None, options: GrowOptions | None = None
+    ) -> Outcome:
+        """Grow something at a bus, in a line or between two buses; a new bus is put where there is room."""
         with self.lock:
-            plan = grow(self.network, bus, what)
+            plan = grow(self.network, at, what, to=to, options=options)
             changes = list(plan.changes)
-            if plan.bus:
-                changes.append(self._spot(bus, plan.bus, what))
-            label = f"Grow {what} at {self.network[bus].name}"
+            if len(plan.buses) == 1 and isinstance(self.network[at], Bus):
+                changes.append(self._spot(at, plan.buses[0], what))
+            label = f"Grow {what.replace('_', ' ')} at {self.network[at].name}"
             return self.change(base_revision, label, changes, select=plan.select)
+
+    def join(self, base_revision: int, gone: str, kept: str) -> Outcome:
+        """Make two buses one."""
+        with self.lock:
+            changes = join(self.network, gone, kept)
+            label = f"Join {self.network[gone].name} with {self.network[kept].name}"
+            return self.change(base_revision, label, changes, select=kept)
+
+    def paste(
+        self, base_revision: int, items: list[dict[str, Any]], onto: str | None, times: int
+    ) -> tuple[Outcome, list[str], list[str]]:
+        """Paste a clip; returns what was done, the ids of the copies and the ids of what was left out."""
+        with self.lock:
+            spots = [(float(i["x"]), float(i["y"])) for i in items if _placed(i)]
+            root, target = self.network.items.get(root_of(items) or ""), self.network.items.get(onto or "")
+            start = (0.0, 0.0)
+            if isinstance(root, Bus) and isinstance(target, Bus) and root is not target:
+                start = ((target.x or 0.0) - (root.x or 0.0), (target.y or 0.0) - (root.y or 0.0))
+            shifts = copies_beside(self.network, spots, min(times, 1000), start)
+            plan = paste(self.network, items, onto=onto, times=times, shifts=shifts)
+            changes = list(plan.changes)
+            if isinstance(target, Bus) and not target.upright:
+                ways = len(self.network.connected(target.id)) + times
+                if (needed := min(40.0 + 30.0 * ways, 4000.0)) > (target.bar or 0.0):
+                    changes.append(Update(id=target.id, values={"bar": needed}))
+            made = [i for copy in plan.ids for i in copy]
+            what = str(items[0].get("name") or items[0]["id"])
+            more = f" and {len(items) - 1} more" if len(items) > 1 else ""
+            label = f"Paste {what}{more}{f', {times} times' if times > 1 else ''}"
+            done = self.change(base_revision, label, changes, select=made[0] if len(made) == 1 else None)
+            return done, made, plan.left_out
+
+    def swap(self, base_revision: int, ids: list[str], step: int) -> Outcome:
+        """The next size up or down in the series of each element's type."""
+        with self.lock:
+            changes: list[Change] = []
+            words = ""
+            for ident in ids:
+                item = self.network[ident]
+                found = self._type_of(item)
+                after = neighbour(found, step, self.types(found.family)) if found else None
+                if after is not None:
+                    changes.append(Update(id=ident, values={"type": after.name}))
+                    words = after.name
+            if not changes:
+                allowed = "choose something with a catalogue type that has a neighbour in its series"
+                raise InvalidFields(
+                    [FieldProblem(ids[0], "type", getattr(self.network[ids[0]], "type", None), allowed)]
+                )
+            label = (
+                f"Take {words}" if len(changes) == 1 else f"Next size {'up' if step > 0 else 'down'} for {len(changes)}"
+            )
+            return self.change(base_revision, label, changes)
+
+    def types(self, family: str) -> list[EquipmentType]:
+        """Types of a family: the catalogue's and the network's own."""
+        with self.lock:
+            own = [own_as_type(t) for t in self.network.of(OwnType) if t.family == family]
+            return [*own, *types_of(family).values()]
+
+    def _type_of(self, item: Item) -> EquipmentType | None:
+        family, name = catalogue_family(type(item)), getattr(item, "type", None)
+        return next((t for t in self.types(family) if t.name == name), None) if family and name else None
+
+    def attach(self, base_revision: int, ident: str, file_name: str, data: bytes) -> Outcome:
+        """Keep a file with an element."""
+        if not 0 < len(data) <= MOST_ATTACHED:
+            allowed = f"attach files of 1 byte to {MOST_ATTACHED // 2**20} MB"
+            raise InvalidFields([FieldProblem(ident, "attachments", f"{len(data)} bytes", allowed)])
+        with self.lock:
+            item = self.network[ident]
+            if not isinstance(item, Element):
+                raise InvalidFields(
+                    [FieldProblem(ident, "attachments", item.kind, "choose a piece of equipment or a bus")]
+                )
+            name = file_name.replace("\\", "/").rpartition("/")[2].strip() or "file"
+            guessed = mimetypes.guess_type(name)[0] or "application/octet-stream"
+            new = Attachment(name=name[-120:], sha256=self.store.keep_blob(data), size=len(data), media_type=guessed)
+            kept = [*(item.attachments or ()), new]
+            values = {"attachments": [a.model_dump() for a in kept]}
+            return self.change(base_revision, f"Attach {new.name} to {item.name}", [Update(id=ident, values=values)])
+
+    def attached(self, digest: str) -> tuple[str, bytes]:
+        """Name and contents of a file that an element of this project has. Raises :class:`UnknownElement`."""
+        with self.lock:
+            for e in self.network.elements():
+                for a in e.attachments or ():
+                    if a.sha256 == digest and (data := self.store.blob(digest)) is not None:
+                        return a.name, data
+        raise UnknownElement(digest, wanted_by="opening a document")
+
+    def paste_table(self, base_revision: int, kind: str, text: str) -> Outcome:
+        """Apply pasted rows: all of them or none."""
+        with self.lock:
+            changes = read_rows(self.network, kind, text)
+            label = (
+                f"Paste {len(changes)} {'row' if len(changes) == 1 else 'rows'} into {REGISTRY[kind].plural.lower()}"
+            )
+            return self.change(base_revision, label, changes)
+
+    def trace(self) -> Trace:
+        """The supply trace of the network as it stands, kept until it changes."""
+        with self.lock:
+            if self._traced is None or self._traced[0] != self.revision:
+                self._traced = (self.revision, Trace(self.network))
+            return self._traced[1]
+
+    def checks(self) -> list[Check]:
+        with self.lock:
+            if self._checked is None or self._checked[0] != self.revision:
+                self._checked = (self.revision, run_checks(self.network))
+            return self._checked[1]
 
     def remove(self, base_revision: int, ids: list[str]) -> Outcome:
         """Remove items with everything that is connected to removed buses."""
@@ -154,13 +286,14 @@ class LiveSession:
             further = f" and {len(changes) - 1} more" if len(changes) > 1 else ""
             return self.change(base_revision, f"Remove {name}{further}", changes)
 
-    def tidy(self, base_revision: int) -> Outcome:
-        """Lay the whole sheet out anew."""
+    def tidy(self, base_revision: int, ids: list[str] | None = None) -> Outcome:
+        """Lay the whole sheet out anew, or only some buses."""
         with self.lock:
-            changes = place(self.network, anew=True)
+            loose = [i for i in ids or [] if isinstance(self.network.items.get(i), Bus)]
+            changes = place(self.network, loose=loose) if ids else place(self.network, anew=True)
             if not changes:
-                raise InvalidFields([FieldProblem("sheet", "layout", "empty", "add a bus first")])
-            return self.change(base_revision, "Lay out the sheet anew", changes)
+                raise InvalidFields([FieldProblem("sheet", "layout", "empty", "choose at least one bus")])
+            return self.change(base_revision, f"Tidy {len(loose)} buses" if ids else "Lay out the sheet anew", changes)
 
     def undo(self) -> Outcome:
         return self._step(self.history.undoable, EntryKind.UNDO, "undo")
@@ -212,6 +345,11 @@ class LiveSession:
         previous = {i: self.network.items[i] for i in idents if i in self.network}
         before = list(self.network.items) if any(c.op == "add" and c.before for c in changes) else None
         applied = self.network.apply(changes)
+        if kind is EntryKind.DO and (follows := self.network.consequences(applied.changed)):
+            idents |= {i for c in follows for i, _ in touched_fields(c)}
+            previous |= {i: self.network.items[i] for i in idents - previous.keys() if i in self.network}
+            applied = _joined(applied, self.network.apply(follows), self.network)
+            changes = [*changes, *follows]
         # Undo and redo give back exactly what was; only what is new may still need a place.
         fresh = kind is EntryKind.DO and self._unplaced(applied.changed)
         placed = place(self.network) if fresh else []
@@ -277,6 +415,12 @@ class LiveSession:
     @property
     def watched(self) -> bool:
         return bool(self._listeners)
+
+
+def _placed(item: dict[str, Any]) -> bool:
+    return (
+        item.get("kind") == "bus" and isinstance(item.get("x"), int | float) and isinstance(item.get("y"), int | float)
+    )
 
 
 def _put(queue: asyncio.Queue[int], revision: int) -> None:

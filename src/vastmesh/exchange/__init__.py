@@ -3,8 +3,11 @@
 from ._document import SCHEMA_VERSION, document_schema, read_document, write_document
 from ._files import FORMATS, Format, read_network, write_network
 from ._report import Imported, ImportReport
+from ._tabular import read_rows, write_rows
+from ._types import own_as_type, read_types, write_types_csv, write_types_xlsx
 
 __all__ = [
-    "FORMATS", "SCHEMA_VERSION", "Format", "ImportReport", "Imported", "document_schema", "read_document",
-    "read_network", "write_document", "write_network",
+    "FORMATS", "SCHEMA_VERSION", "Format", "ImportReport", "Imported", "document_schema", "own_as_type", "read_document",
+    "read_network", "read_rows", "read_types", "write_document", "write_network", "write_rows", "write_types_csv",
+    "write_types_xlsx",
 ]  # fmt: skip

@@ -13,8 +13,27 @@ from dataclasses import dataclass
 from math import atan2, cos, degrees, sin
 from typing import Any
 
+from ..core.electrical.stamps.line import from_geometry
 from ..core.errors import UnreadableFile
-from ..core.network import Bus, Generator, Line, Load, Network, Shunt, Source, Switch, Transformer
+from ..core.network import (
+    Bus,
+    Demand,
+    Element,
+    Generator,
+    InductionMotor,
+    Inverter,
+    Line,
+    LineGeometry,
+    Network,
+    Regulator,
+    SeriesReactor,
+    Shunt,
+    Source,
+    Switch,
+    SynchronousMotor,
+    ThreeWinding,
+    Transformer,
+)
 from ..core.studies.load_flow import run_load_flow
 from ._report import Imported, ImportReport, Remark
 
@@ -315,6 +334,12 @@ def write_cdf(network: Network, title: str) -> bytes:
     The voltages written are those of a load flow at the network's condition. Closed switches
     can't be written: raises :class:`UnreadableFile` when there are any in service.
     """
+    kinds: tuple[type[Element], ...] = (ThreeWinding, Regulator, SeriesReactor)
+    for kind in kinds:
+        if found := [e for e in network.of(kind) if e.in_service]:
+            raise UnreadableFile(
+                f"this format has no {kind.label.lower()}; {found[0].name} is one. Write a document instead"
+            )
     if any(s.closed and s.in_service for s in network.of(Switch)):
         raise UnreadableFile("this format has no switches: the network has closed ones, which would be lost")
     return _Writer(network, title).write()
@@ -358,7 +383,7 @@ class _Writer:
         for e in self.network.connected(bus.id):
             if not e.in_service or e.missing():
                 continue
-            if isinstance(e, Load):
+            if isinstance(e, Demand | InductionMotor | SynchronousMotor):
                 demand += e.power_mva() * condition.demand_factor * condition.class_factors.get(e.demand_class, 1.0)
             elif isinstance(e, Shunt):
                 sign = 1 if e.device == "capacitor" else -1
@@ -366,6 +391,9 @@ class _Writer:
                 shunt += complex(e.step_loss_kw / 1000, sign * (e.step_mvar or 0)) * scale
             elif isinstance(e, Source):
                 source = source or e
+            elif isinstance(e, Inverter):
+                factor = condition.generation_factor * condition.energy_factors.get(e.energy, 1.0)
+                p, q = p + (e.active_power_mw or 0) * factor, q + e.set_reactive_mvar() * factor
             elif isinstance(e, Generator):
                 factor = condition.generation_factor * condition.energy_factors.get(e.energy, 1.0)
                 p += (e.active_power_mw or 0) * factor
@@ -397,9 +425,18 @@ class _Writer:
         if isinstance(element, Line):
             ohm = (a.nominal_kv or 1) ** 2 / self.base
             n, km = element.parallel, element.length_km or 0
-            r, x = ((v or 0) * km / ohm / n for v in (element.r_ohm_per_km, element.x_ohm_per_km))
-            charging = element.b_us_per_km * 1e-6 * km * ohm * n
-            rating = (element.rating_a or 0) * n * 3**0.5 * (a.nominal_kv or 1) / 1e3
+            per_km = (
+                element.r_ohm_per_km or 0.0,
+                element.x_ohm_per_km or 0.0,
+                element.b_us_per_km or 0.0,
+                element.rating_a or 0.0,
+            )
+            geometry = self.network.items.get(element.geometry or "")
+            if isinstance(geometry, LineGeometry):
+                per_km = from_geometry(element, geometry, self.network.settings.frequency_hz)
+            r, x = per_km[0] * km / ohm / n, per_km[1] * km / ohm / n
+            charging = per_km[2] * 1e-6 * km * ohm * n
+            rating = per_km[3] * n * 3**0.5 * (a.nominal_kv or 1) / 1e3
             return self._card(a, b, 0, r, x, charging, rating, 0.0, 0.0)
         tapped, other = (a, b) if element.tap_side == "hv" else (b, a)
         turns = element.tapped_turns()

@@ -13,6 +13,7 @@ from ._report import Imported, ImportReport, Remark
 SCHEMA_VERSION = 1
 _FORMAT = "vast-mesh-network"
 _DEEPEST = 12
+_OURS = ("ref", "required", "when", "catalogue")  # what the interface reads and no validator needs
 
 
 def write_document(network: Network, title: str) -> bytes:
@@ -65,15 +66,14 @@ def _depth(value: Any) -> int:
 
 def document_schema() -> dict[str, Any]:
     """JSON Schema (2020-12) of the document, made from the declared fields of every kind."""
-    kinds = {}
+    kinds, further = {}, {}
     for kind, cls in sorted(REGISTRY.items()):
         schema = cls.model_json_schema(ref_template="#/$defs/{model}")
-        schema.pop("$defs", None)
+        further.update({n: d for n, d in schema.pop("$defs", {}).items() if n != "Origin"})
         for name, spec in specs(cls).items():
             extra = {"unit": spec.unit} if spec.unit else {}
-            schema["properties"][name] = {
-                **{k: v for k, v in schema["properties"][name].items() if k not in ("ref", "required")}, **extra,
-            }  # fmt: skip
+            kept = {k: v for k, v in schema["properties"][name].items() if k not in _OURS}
+            schema["properties"][name] = {**kept, **extra}
         schema["properties"]["origins"] = {
             "type": "object", "additionalProperties": {"enum": ["entered", "typical", "catalogue"]},
         }  # fmt: skip
@@ -90,5 +90,5 @@ def document_schema() -> dict[str, Any]:
             "title": {"type": "string"},
             "items": {"type": "array", "items": {"oneOf": [{"$ref": f"#/$defs/{k}"} for k in kinds]}},
         },
-        "$defs": kinds,
+        "$defs": {**kinds, **further},
     }

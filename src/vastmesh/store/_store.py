@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import secrets
 import sqlite3
 import zlib
@@ -21,7 +22,7 @@ from sqlalchemy.orm import Session
 from ..core.network import Change, Network
 from ._errors import ProjectGone, StaleRevision, UnknownProject
 from ._journal import Entry, EntryKind, History, decode, encode
-from ._tables import JournalRow, ProjectRow, SnapshotRow
+from ._tables import BlobRow, JournalRow, ProjectRow, SnapshotRow
 
 FILE_NAME = "vast-mesh.sqlite"
 _SNAPSHOT_EVERY = 100
@@ -177,6 +178,20 @@ class Store:
                 .order_by(JournalRow.revision)
             )
             return [_entry(r) for r in rows]
+
+    def keep_blob(self, data: bytes) -> str:
+        """Keep a file; returns the hash by which it is found again. The same contents are kept once."""
+        digest = hashlib.sha256(data).hexdigest()
+        with self._writing() as session:
+            if session.get(BlobRow, digest) is None:
+                session.add(BlobRow(sha256=digest, size=len(data), data=data))
+        return digest
+
+    def blob(self, digest: str) -> bytes | None:
+        """A kept file by its hash; None when there is none."""
+        with Session(self._engine) as session:
+            row = session.get(BlobRow, digest)
+            return row.data if row else None
 
     def copy(self, project_id: str, name: str) -> ProjectInfo:
         """A new project with the network as it stands; its journal starts afresh."""

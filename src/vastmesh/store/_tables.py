@@ -47,3 +47,13 @@ class SnapshotRow(Base):
     project_id: Mapped[str] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
     revision: Mapped[int] = mapped_column(Integer, primary_key=True)
     items: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class BlobRow(Base):
+    """An attached file, once for all projects that hold it, by the hash of its contents."""
+
+    __tablename__ = "blob"
+
+    sha256: Mapped[str] = mapped_column(String(64), primary_key=True)
+    size: Mapped[int] = mapped_column(Integer)
+    data: Mapped[bytes] = mapped_column(LargeBinary)

@@ -220,8 +220,230 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Grow something at a bus */
+        /** Grow something at a bus, in a line or between two buses */
         post: operations["grow_api_projects__project_id__grow_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make two buses one */
+        post: operations["join_api_projects__project_id__join_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/paste": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Copy items, connected where they were or at a bus */
+        post: operations["paste_api_projects__project_id__paste_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/swap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Next size up or down of catalogue types */
+        post: operations["swap_api_projects__project_id__swap_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Element data of one kind for a spreadsheet, tab-separated */
+        get: operations["table_api_projects__project_id__table_get"];
+        put?: never;
+        /** Paste rows from a spreadsheet: all of them or none */
+        post: operations["paste_table_api_projects__project_id__table_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The model check: what is missing, implausible or contradictory */
+        get: operations["checks_api_projects__project_id__checks_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/about/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Workings behind an item's data, its checks, what uses it */
+        get: operations["about_api_projects__project_id__about__ident__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/supply/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What feeds an element and what it feeds */
+        get: operations["supply_api_projects__project_id__supply__ident__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/feeders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Feeders as the network is switched */
+        get: operations["feeders_api_projects__project_id__feeders_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/attachments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Attach a file to an element (the body is the file) */
+        post: operations["attach_api_projects__project_id__attachments_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/attachments/{sha256}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An attached file, always as a download */
+        get: operations["attached_api_projects__project_id__attachments__sha256__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/types": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Search the catalogue and the network's own types */
+        get: operations["types_api_projects__project_id__types_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/types/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Types as CSV or XLSX */
+        get: operations["export_types_api_projects__project_id__types_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/types/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Types of one's own from CSV or XLSX (the body is the file) */
+        post: operations["import_types_api_projects__project_id__types_import_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -254,7 +476,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Lay the sheet out anew */
+        /** Lay the sheet, or some buses, out anew */
         post: operations["tidy_api_projects__project_id__tidy_post"];
         delete?: never;
         options?: never;
@@ -351,6 +573,20 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AboutOut
+         * @description What can be said about an item beyond its data: worked calculations, checks, and what uses it.
+         */
+        AboutOut: {
+            /** Revision */
+            revision: number;
+            /** Workings */
+            workings: components["schemas"]["WorkingOut"][];
+            /** Checks */
+            checks: components["schemas"]["CheckOut"][];
+            /** Used By */
+            used_by: string[];
+        };
         /** AccountOut */
         AccountOut: {
             ending: components["schemas"]["Ending"];
@@ -428,6 +664,22 @@ export interface components {
              */
             merged?: boolean;
         };
+        /**
+         * CheckOut
+         * @description Something about the model that needs a look, with a repair where there is one.
+         */
+        CheckOut: {
+            /** Rule */
+            rule: string;
+            /** Element */
+            element: string;
+            severity: components["schemas"]["Severity"];
+            /** Text */
+            text: string;
+            /** Field */
+            field?: string | null;
+            repair?: components["schemas"]["RepairOut"] | null;
+        };
         /** ColumnOut */
         ColumnOut: {
             /** Name */
@@ -460,6 +712,40 @@ export interface components {
          * @enum {string}
          */
         Ending: "converged" | "iteration_limit" | "singular" | "nothing_to_solve";
+        /**
+         * FamilyOut
+         * @description A family of catalogue types; ``shown``: the fields a list shows.
+         */
+        FamilyOut: {
+            /** Name */
+            name: string;
+            /** Label */
+            label: string;
+            /** Meaning */
+            meaning: string;
+            /** Shown */
+            shown: string[];
+            /** Count */
+            count: number;
+        };
+        /** FeederOut */
+        FeederOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Supply */
+            supply: string;
+            /** Buses */
+            buses: string[];
+        };
+        /** FeedersOut */
+        FeedersOut: {
+            /** Revision */
+            revision: number;
+            /** Feeders */
+            feeders: components["schemas"]["FeederOut"][];
+        };
         /**
          * FieldSpec
          * @description What the interface, the tables and the documentation need to know about a field.
@@ -521,17 +807,23 @@ export interface components {
              * @default false
              */
             terminal?: boolean;
+            /** Catalogue */
+            catalogue?: string | null;
             /**
              * Group
              * @default data
              */
             group?: string;
+            /** When */
+            when?: {
+                [key: string]: unknown[];
+            } | null;
         };
         /**
          * FieldType
          * @enum {string}
          */
-        FieldType: "number" | "integer" | "yes_no" | "choice" | "text" | "reference" | "other";
+        FieldType: "number" | "integer" | "yes_no" | "choice" | "text" | "reference" | "date" | "texts" | "other";
         /** FindingOut */
         FindingOut: {
             /** Element */
@@ -556,14 +848,38 @@ export interface components {
             /** Text */
             text: string;
         };
-        /** GrowIn */
+        /**
+         * GrowIn
+         * @description ``at``: a bus or a line; ``to``: the second bus, to grow between two.
+         */
         GrowIn: {
             /** Base Revision */
             base_revision: number;
-            /** Bus */
-            bus: string;
+            /** At */
+            at: string;
             /** What */
             what: string;
+            /** To */
+            to?: string | null;
+            options?: components["schemas"]["GrowOptions"];
+        };
+        /**
+         * GrowOptions
+         * @description What may be said when growing; everything has a default.
+         */
+        GrowOptions: {
+            /**
+             * Count
+             * @description How many, one after the other
+             * @default 1
+             */
+            count?: number;
+            /** Spacing Km */
+            spacing_km?: number | null;
+            /** Distance Km */
+            distance_km?: number | null;
+            /** Kv */
+            kv?: number | null;
         };
         /**
          * HistoryOut
@@ -579,6 +895,18 @@ export interface components {
         ImportedOut: {
             project: components["schemas"]["ProjectOut"];
             report: components["schemas"]["ReportOut"];
+        };
+        /**
+         * JoinIn
+         * @description Make two buses one: everything at ``gone`` moves to ``kept``.
+         */
+        JoinIn: {
+            /** Base Revision */
+            base_revision: number;
+            /** Gone */
+            gone: string;
+            /** Kept */
+            kept: string;
         };
         /** JournalLine */
         JournalLine: {
@@ -609,23 +937,6 @@ export interface components {
             /** Fields */
             fields: components["schemas"]["FieldSpec"][];
         };
-        /** LineTypeOut */
-        LineTypeOut: {
-            /** Name */
-            name: string;
-            /** Construction */
-            construction: string;
-            /** Max Kv */
-            max_kv: number;
-            /** R Ohm Per Km */
-            r_ohm_per_km: number;
-            /** X Ohm Per Km */
-            x_ohm_per_km: number;
-            /** B Us Per Km */
-            b_us_per_km: number;
-            /** Rating A */
-            rating_a: number;
-        };
         /**
          * LiveOut
          * @description A live load flow: tables by columns, findings, totals and the account. ``tables`` is empty when it failed.
@@ -651,6 +962,25 @@ export interface components {
             tables: {
                 [key: string]: components["schemas"]["TableOut"];
             };
+        };
+        /**
+         * MatrixOut
+         * @description A complex matrix: each entry is [real part, imaginary part].
+         */
+        MatrixOut: {
+            /** Label */
+            label: string;
+            /** Unit */
+            unit: string;
+            /** Names */
+            names: string[];
+            /** Rows */
+            rows: [
+                number,
+                number
+            ][][];
+            /** Terms */
+            terms: string[];
         };
         /** MismatchOut */
         MismatchOut: {
@@ -682,6 +1012,57 @@ export interface components {
          * @enum {string}
          */
         Origin: "entered" | "typical" | "catalogue";
+        /**
+         * PasteIn
+         * @description Items to copy, connected where they were or at the bus ``onto``.
+         */
+        PasteIn: {
+            /** Base Revision */
+            base_revision: number;
+            /** Items */
+            items: {
+                [key: string]: unknown;
+            }[];
+            /** Onto */
+            onto?: string | null;
+            /**
+             * Times
+             * @default 1
+             */
+            times?: number;
+        };
+        /**
+         * PastedOut
+         * @description What pasting did: the ids of the copies, and of what was left out because it leads elsewhere.
+         */
+        PastedOut: {
+            /** Revision */
+            revision: number;
+            /** Changed */
+            changed: {
+                [key: string]: unknown;
+            }[];
+            /** Removed */
+            removed: string[];
+            /**
+             * Order
+             * @description All ids in order, when an item was put back between others
+             */
+            order?: string[] | null;
+            history: components["schemas"]["HistoryOut"];
+            live: components["schemas"]["LiveOut"];
+            /** Select */
+            select?: string | null;
+            /**
+             * Merged
+             * @default false
+             */
+            merged?: boolean;
+            /** Pasted */
+            pasted: string[];
+            /** Left Out */
+            left_out: string[];
+        };
         /**
          * PreviewIn
          * @description Factors to try without keeping them; what is left out stays as in the condition.
@@ -775,6 +1156,13 @@ export interface components {
             /** Ids */
             ids: string[];
         };
+        /** RepairOut */
+        RepairOut: {
+            /** Label */
+            label: string;
+            /** Changes */
+            changes: (components["schemas"]["Add"] | components["schemas"]["Update"] | components["schemas"]["Remove"])[];
+        };
         /** ReportOut */
         ReportOut: {
             /** Read */
@@ -789,7 +1177,10 @@ export interface components {
          * @enum {string}
          */
         Severity: "watch" | "breach";
-        /** ShootOut */
+        /**
+         * ShootOut
+         * @description Something that can be grown; ``at`` says where (bus, line, pair), ``asks`` which options are worth asking for.
+         */
         ShootOut: {
             /** Name */
             name: string;
@@ -797,6 +1188,31 @@ export interface components {
             label: string;
             /** Meaning */
             meaning: string;
+            /** At */
+            at: string[];
+            /** Asks */
+            asks: string[];
+            /** Strip */
+            strip: boolean;
+        };
+        /** StepOut */
+        StepOut: {
+            /** Symbol */
+            symbol: string;
+            /** Label */
+            label: string;
+            /** Formula */
+            formula: string;
+            /** Inputs */
+            inputs: string;
+            /** Value */
+            value: number | string;
+            /** Unit */
+            unit: string;
+            /** Source */
+            source: string;
+            /** Field */
+            field?: string | null;
         };
         /**
          * StudyOut
@@ -814,6 +1230,53 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /**
+         * SupplyOut
+         * @description What feeds an element and what it feeds; ``path`` leads from it to its source.
+         */
+        SupplyOut: {
+            /** Live */
+            live: boolean;
+            /** Path */
+            path: string[];
+            /** Feeder */
+            feeder: string | null;
+            /** Elements */
+            elements: number;
+            /** Buses */
+            buses: string[];
+            /** Loads */
+            loads: number;
+            /** Demand Mw */
+            demand_mw: number;
+            /** Customers */
+            customers: number;
+            thrown?: components["schemas"]["ThrowOut"] | null;
+        };
+        /**
+         * SwapIn
+         * @description Take the next size up (1) or down (-1) of each element's type.
+         */
+        SwapIn: {
+            /** Base Revision */
+            base_revision: number;
+            /** Ids */
+            ids: string[];
+            /** Step */
+            step: number;
+        };
+        /**
+         * TableIn
+         * @description Rows pasted from a spreadsheet: tab-separated, with headings.
+         */
+        TableIn: {
+            /** Base Revision */
+            base_revision: number;
+            /** Kind */
+            kind: string;
+            /** Text */
+            text: string;
+        };
         /** TableOut */
         TableOut: {
             /** Name */
@@ -824,12 +1287,69 @@ export interface components {
             columns: components["schemas"]["ColumnOut"][];
         };
         /**
+         * ThrowOut
+         * @description What would change if the switch were thrown.
+         */
+        ThrowOut: {
+            /** Loses */
+            loses: string[];
+            /** Gains */
+            gains: string[];
+            /** Path */
+            path: string[];
+            /** Customers */
+            customers: number;
+            /** Demand Mw */
+            demand_mw: number;
+        };
+        /**
          * TidyIn
-         * @description Lay the whole sheet out anew.
+         * @description Lay out anew: the whole sheet, or only the buses named.
          */
         TidyIn: {
             /** Base Revision */
             base_revision: number;
+            /** Ids */
+            ids?: string[] | null;
+        };
+        /**
+         * TypeOut
+         * @description A catalogue type, or one of the network's own.
+         */
+        TypeOut: {
+            /** Name */
+            name: string;
+            /** Family */
+            family: string;
+            /** Description */
+            description: string;
+            /** Series */
+            series: string;
+            /** Size */
+            size: number;
+            /** Basis */
+            basis: string;
+            /** Values */
+            values: {
+                [key: string]: number | string;
+            };
+            /**
+             * Own
+             * @default false
+             */
+            own?: boolean;
+            /**
+             * Used
+             * @default 0
+             */
+            used?: number;
+        };
+        /** TypesOut */
+        TypesOut: {
+            /** Total */
+            total: number;
+            /** Types */
+            types: components["schemas"]["TypeOut"][];
         };
         /**
          * Update
@@ -863,14 +1383,27 @@ export interface components {
             kinds: components["schemas"]["KindOut"][];
             /** Shoots */
             shoots: components["schemas"]["ShootOut"][];
-            /** Line Types */
-            line_types: components["schemas"]["LineTypeOut"][];
+            /** Families */
+            families: components["schemas"]["FamilyOut"][];
             /** Formats */
             formats: {
                 [key: string]: string;
             };
             /** Upload Limit Bytes */
             upload_limit_bytes: number;
+            /** Attachment Limit Bytes */
+            attachment_limit_bytes: number;
+        };
+        /** WorkingOut */
+        WorkingOut: {
+            /** Title */
+            title: string;
+            /** Steps */
+            steps: components["schemas"]["StepOut"][];
+            /** Matrices */
+            matrices: components["schemas"]["MatrixOut"][];
+            /** Note */
+            note: string;
         };
     };
     responses: never;
@@ -1919,6 +2452,985 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["GrowIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    join_api_projects__project_id__join_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JoinIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    paste_api_projects__project_id__paste_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasteIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PastedOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    swap_api_projects__project_id__swap_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SwapIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    table_api_projects__project_id__table_get: {
+        parameters: {
+            query: {
+                kind: string;
+                ids?: string[] | null;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    paste_table_api_projects__project_id__table_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TableIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checks_api_projects__project_id__checks_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckOut"][];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    about_api_projects__project_id__about__ident__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: string;
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AboutOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    supply_api_projects__project_id__supply__ident__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: string;
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SupplyOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    feeders_api_projects__project_id__feeders_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedersOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    attach_api_projects__project_id__attachments_post: {
+        parameters: {
+            query: {
+                element: string;
+                file_name: string;
+                base_revision: number;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    attached_api_projects__project_id__attachments__sha256__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sha256: string;
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    types_api_projects__project_id__types_get: {
+        parameters: {
+            query: {
+                family: string;
+                query?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TypesOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_types_api_projects__project_id__types_export_get: {
+        parameters: {
+            query: {
+                family: string;
+                form?: "csv" | "xlsx";
+                query?: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import_types_api_projects__project_id__types_import_post: {
+        parameters: {
+            query: {
+                base_revision: number;
+                file_name?: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
             };
         };
         responses: {

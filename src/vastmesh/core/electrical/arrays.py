@@ -59,8 +59,8 @@ class NetArrays:
     """Everything a balanced study needs to know about a network.
 
     ``tables``: as declared in :data:`TABLES`. ``groups``: names behind ``group`` columns (demand
-    classes, generator energies). ``left_out``: element id -> names of required fields that are blank. The last ``n_inner`` buses are star points
-    inside elements, with the element's id.
+    classes, generator energies). ``left_out``: element id -> names of required fields that are blank.
+    The last ``n_inner`` buses are star points inside elements, with the element's id.
     """
 
     base_mva: float

@@ -87,7 +87,7 @@ def distances(wires: list[Wire]) -> Floats:
     place = np.array([complex(w.x, w.y) for w in wires])
     radius = np.array([w.radius for w in wires])
     distance = np.abs(place[:, None] - place[None, :])
-    return np.where(distance == 0, np.maximum(radius[:, None], radius[None, :]), distance)
+    return np.asarray(np.where(distance == 0, np.maximum(radius[:, None], radius[None, :]), distance))
 
 
 def potential_coefficients(wires: list[Wire]) -> Floats:
@@ -138,15 +138,15 @@ def line_constants(geometry: LineGeometry, frequency_hz: float) -> Constants:
 @lru_cache(maxsize=256)
 def _cached(data: str, frequency_hz: float) -> Constants:
     geometry = LineGeometry.model_validate_json(data[:-1] + ',"id":"geometry"}')
-    wires, kept = (_overhead if geometry.construction == "overhead" else _cable)(geometry)
+    wires, kept = geometry_wires(geometry)
     primitive = primitive_impedance(wires, frequency_hz, geometry.earth_ohm_m)
     z = kron(primitive, kept)
     omega = 2 * pi * frequency_hz
     if geometry.construction == "overhead":
         reduced = kron(potential_coefficients(wires).astype(np.complex128), kept).real
-        y = 1j * omega * np.linalg.inv(reduced)
+        y: Complexes = np.asarray(1j * omega * np.linalg.inv(reduced), np.complex128)
     else:
-        y = 1j * omega * np.diag([_cable_capacitance(geometry)] * 3)
+        y = np.asarray(1j * omega * np.diag([_cable_capacitance(geometry)] * 3), np.complex128)
     if geometry.transposed:
         z, y = transposed(z), transposed(y)
     # The sequence values of a four-wire line are those with its neutral earthed at both ends.
@@ -156,6 +156,11 @@ def _cached(data: str, frequency_hz: float) -> Constants:
     y1, y0 = sequence(y3)
     names = tuple(w.name for w in wires)
     return Constants(names, primitive, names[:kept], z, y, z1, z0, y1.imag * 1e6, y0.imag * 1e6)
+
+
+def geometry_wires(geometry: LineGeometry) -> tuple[list[Wire], int]:
+    """The conductors of a geometry, and how many of them stay after the reduction."""
+    return (_overhead if geometry.construction == "overhead" else _cable)(geometry)
 
 
 def _drop_neutral(y: Complexes) -> Complexes:

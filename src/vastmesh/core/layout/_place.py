@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
+from collections.abc import Collection, Sequence
 from math import ceil
 
 import numpy as np
@@ -17,21 +18,47 @@ _EDGE = 300.0  # sheet units for one edge of a meshed part
 _CLEAR = 70.0
 
 
-def place(network: Network, *, anew: bool = False) -> list[Change]:
-    """Changes that give every bus without a position one (or all of them, when ``anew``).
+def place(network: Network, *, anew: bool = False, loose: Collection[str] = ()) -> list[Change]:
+    """Changes that give every bus without a position one (all of them, when ``anew``; the ``loose`` ones as well).
 
     Placed buses stay where they are; what hangs from them is laid out from there.
     """
-    return _Placing(network, anew).run()
+    return _Placing(network, anew, frozenset(loose)).run()
+
+
+def copies_beside(
+    network: Network, spots: Sequence[tuple[float, float]], times: int, start: tuple[float, float] = (0.0, 0.0)
+) -> list[tuple[float, float]]:
+    """Shifts for copies of a group of buses, side by side to the right, clear of every bus there is.
+
+    ``spots``: positions of the group; ``start``: a first shift (from one supply point to another, say).
+    """
+    if not spots:
+        return [(0.0, 0.0)] * times
+    width = max(x for x, _ in spots) - min(x for x, _ in spots)
+    taken = {(round((b.x or 0) / COLUMN), round((b.y or 0) / ROW)) for b in network.of(Bus) if b.x is not None}
+    shifts: list[tuple[float, float]] = []
+    dx, dy = start
+    for _ in range(times):
+        for _ in range(400):
+            cells = {(round((x + dx) / COLUMN), round((y + dy) / ROW)) for x, y in spots}
+            if not cells & taken:
+                break
+            dx += COLUMN
+        taken |= cells
+        shifts.append((dx, dy))
+        dx += ceil((width + COLUMN) / 10) * 10
+    return shifts
 
 
 class _Placing:
-    def __init__(self, network: Network, anew: bool) -> None:
+    def __init__(self, network: Network, anew: bool, loose: frozenset[str]) -> None:
         self.network = network
         self.buses = network.of(Bus)
         self.row = {b.id: i for i, b in enumerate(self.buses)}
         self.kept = {} if anew else {
-            i: (b.x, b.y) for i, b in enumerate(self.buses) if b.x is not None and b.y is not None
+            i: (b.x, b.y) for i, b in enumerate(self.buses)
+            if b.x is not None and b.y is not None and b.id not in loose
         }  # fmt: skip
         self.edges: list[tuple[int, int, bool]] = []
         for e in network.elements():

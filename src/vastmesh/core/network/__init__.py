@@ -1,7 +1,7 @@
 """What a network is: items, changes with inverses, conditions, limits, growing."""
 
 from .changes import Add, Change, Remove, Update, conflicts, touched_fields
-from .copies import Pasted, clip, paste
+from .copies import Pasted, clip, paste, root_of
 from .elements._demand import Demand
 from .elements._neutral import neutral_ohm
 from .elements.bus import Bus
@@ -37,5 +37,5 @@ __all__ = [
     "OwnType", "Pasted", "Reach", "Regulator", "Relay", "Remove", "SeriesReactor", "Settings", "Shoot", "Shunt", "Source",
     "Substation", "Switch", "SynchronousMotor", "ThreeWinding", "Trace", "Transformer", "Update", "VoltageLimits",
     "catalogue_family", "clip", "conflicts", "dump_item", "first_bus", "free_id", "grow", "join", "make_item",
-    "neutral_ohm", "paste", "removal", "specs", "touched_fields", "with_rules",
+    "neutral_ohm", "paste", "removal", "root_of", "specs", "touched_fields", "with_rules",
 ]  # fmt: skip

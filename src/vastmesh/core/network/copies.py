@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -37,19 +37,19 @@ def clip(network: Network, idents: Iterable[str]) -> list[dict[str, Any]]:
 
 def paste(
     network: Network, items: list[dict[str, Any]], *, onto: str | None = None, times: int = 1,
-    shift: tuple[float, float] = (0.0, 0.0),
+    shifts: Sequence[tuple[float, float]] = (),
 ) -> Pasted:  # fmt: skip
     """Plan pasting a clip several times.
 
     References inside the clip follow the copies. A terminal that leads out of it goes ``onto`` that bus when it led
     to the clip's root (the first outside bus); without ``onto`` it stays where it was. What leads out elsewhere is
-    left out with ``onto``. ``shift``: by how much each copy stands further right and down than the one before.
+    left out with ``onto``. ``shifts``: by how much each copy stands further right and down than the clip.
     Raises :class:`InvalidFields` for a clip that holds nothing or no bus to connect to.
     """
     if not items or times < 1 or len(items) * times > MOST_PASTED:
         raise InvalidFields([FieldProblem("clip", "items", len(items) * times, f"paste 1 to {MOST_PASTED} items")])
     inside = {str(i["id"]) for i in items}
-    root = next((b for i in items for b in _ends(i).values() if b not in inside), None)
+    root = root_of(items)
     target = network[onto] if onto is not None else None
     if target is not None and not isinstance(target, Bus):
         raise InvalidFields([FieldProblem(target.id, "onto", target.kind, "choose a bus to paste onto")])
@@ -67,11 +67,17 @@ def paste(
         new = {str(i["id"]): names.next(str(i["id"])) for i in kept}
         if root is not None and target is not None:
             new[root] = target.id
-        moved = (shift[0] * n, shift[1] * n)
+        moved = shifts[n - 1] if n <= len(shifts) else (0.0, 0.0)
         copies = [_copy(i, new, moved, names) for i in kept]
         changes += [Add(item=c) for c in copies]
         ids.append([c["id"] for c in copies])
     return Pasted(changes, ids, sorted(left_out))
+
+
+def root_of(items: list[dict[str, Any]]) -> str | None:
+    """The first bus outside a clip that something in it is connected to."""
+    inside = {str(i["id"]) for i in items}
+    return next((b for i in items for b in _ends(i).values() if b not in inside), None)
 
 
 def _ends(item: dict[str, Any]) -> dict[str, str]:
@@ -89,10 +95,11 @@ def _dangling(items: list[dict[str, Any]], inside: set[str], root: str | None) -
 
 def _check_voltage(network: Network, items: list[dict[str, Any]], root: str | None, target: Bus) -> None:
     at_root = network.items.get(root or "")
-    if isinstance(at_root, Bus) and at_root.nominal_kv and target.nominal_kv:
-        if abs(at_root.nominal_kv - target.nominal_kv) > 1e-3 * target.nominal_kv:
-            allowed = f"what was copied hangs from {at_root.nominal_kv:g} kV; choose a bus of that voltage"
-            raise InvalidFields([FieldProblem(target.id, "onto", target.nominal_kv, allowed)])
+    if not isinstance(at_root, Bus) or not at_root.nominal_kv or not target.nominal_kv:
+        return
+    if abs(at_root.nominal_kv - target.nominal_kv) > 1e-3 * target.nominal_kv:
+        allowed = f"what was copied hangs from {at_root.nominal_kv:g} kV; choose a bus of that voltage"
+        raise InvalidFields([FieldProblem(target.id, "onto", target.nominal_kv, allowed)])
 
 
 def _copy(item: dict[str, Any], new: dict[str, str], moved: tuple[float, float], names: Namer) -> dict[str, Any]:

@@ -260,9 +260,9 @@ class Trace:
         tree = {up[1] for up in self._walk.parent.values() if up}
         found = []
         for e in self.network.elements():
-            if len(e.buses()) == 2 and e.id not in tree and e.in_service and all(self.live(b) for b in e.buses()):
-                if not (isinstance(e, Switch) and not e.closed):
-                    found.append(e.id)
+            joins = len(e.buses()) == 2 and e.in_service and not (isinstance(e, Switch) and not e.closed)
+            if joins and e.id not in tree and all(self.live(b) for b in e.buses()):
+                found.append(e.id)
         return found
 
 

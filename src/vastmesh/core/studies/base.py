@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from ..network import Network
+from ..severity import Severity
 
 Progress = Callable[[float, str], None]
 
@@ -68,11 +69,6 @@ def _plain(values: Sequence[Any] | NDArray[Any]) -> list[Any]:
     if values.dtype.kind != "f":
         return list(values.tolist())
     return [v if np.isfinite(v) else None for v in values.tolist()]
-
-
-class Severity(StrEnum):
-    WATCH = "watch"
-    BREACH = "breach"
 
 
 @dataclass(frozen=True)

@@ -16,7 +16,7 @@ def inverter(plants: Sequence[Inverter], ctx: Context) -> dict[str, Columns]:
     bus = ctx.rows([e.bus for e in plants])
     rated = column(plants, "rated_mva") / ctx.base_mva
     follows = np.flatnonzero(np.fromiter((e.control == "voltage_curve" for e in plants), np.bool_, n))
-    by_curve = [plants[i] for i in follows]
+    by_curve = [plants[i] for i in follows.tolist()]
     return {
         "injection": {
             "element": np.arange(n), "bus": bus, "p": column(plants, "active_power_mw") / ctx.base_mva,

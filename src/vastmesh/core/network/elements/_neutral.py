@@ -18,15 +18,17 @@ def earthing(side: str = "", *, default: str = "solid", when: When | None = None
 
 def earthing_resistance(field: str, side: str = "") -> Any:
     return quantity(
-        f"{side} neutral impedance" if side else "Neutral impedance", "Resistance or reactance between star point and earth", unit="Ω", gt=0,
-        le=1e6, group="earth", when={field: _LIMITED},
+        f"{side} neutral impedance" if side else "Neutral impedance",
+        "Resistance or reactance between star point and earth", unit="Ω", gt=0, le=1e6, group="earth",
+        when={field: _LIMITED},
     )  # fmt: skip
 
 
 def earthing_current(field: str, side: str = "") -> Any:
     return quantity(
-        f"{side} earth-fault current" if side else "Earth-fault current", "Rated earth-fault current through the neutral impedance; gives its ohms",
-        unit="A", gt=0, le=1e6, group="earth", when={field: _LIMITED},
+        f"{side} earth-fault current" if side else "Earth-fault current",
+        "Rated earth-fault current through the neutral impedance; gives its ohms", unit="A", gt=0, le=1e6, group="earth",
+        when={field: _LIMITED},
     )  # fmt: skip
 
 

@@ -67,6 +67,8 @@ class Settings(Item):
                                       default=None)  # fmt: skip
     loading_watch_pct: float = quantity("Loading, watch", "Loading to be watched", unit="%", default=80.0, gt=0)
     loading_breach_pct: float = quantity("Loading, breach", "Highest loading allowed", unit="%", default=100.0, gt=0)
+    radial_up_to_kv: float = quantity("Radial up to", "Loops at voltages up to this are pointed out by the model check",
+                                      unit="kV", default=36.0, ge=0, le=1500)  # fmt: skip
     reactive_limits: bool = choice(
         "Reactive limits", "Voltage-controlling generators stop at their reactive limits", default=True
     )

@@ -73,8 +73,8 @@ class Source(Element):
         r, x, kv = given["r_ohm"], given["x_ohm"], given["impedance_kv"]
         numbers = all(isinstance(v, int | float) for v in (r, x, kv))
         if values.keys() & {"r_ohm", "x_ohm", "impedance_kv"} and numbers and (r or x) and min(r, x) >= 0 and kv > 0:
-            level, ratio = source_from_ohm(r, x, kv)
-            values = {**values, "fault_max_mva": level, "x_over_r": ratio}
+            found, ratio = source_from_ohm(r, x, kv)
+            values = {**values, "fault_max_mva": found, "x_over_r": ratio}
         elif values.keys() & {"fault_max_mva", "x_over_r"} and self.r_ohm is not None:
             values = {"r_ohm": None, "x_ohm": None, "impedance_kv": None, **values}
         level = values.get("fault_max_mva")

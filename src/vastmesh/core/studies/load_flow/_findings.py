@@ -6,7 +6,8 @@ import numpy as np
 
 from ...electrical import SLACK, NetArrays
 from ...network import Item, Line, Network, Transformer
-from ..base import Finding, Severity, Table
+from ...severity import Severity
+from ..base import Finding, Table
 from ._kernel import spread_angles
 from ._problem import Problem, Solution
 from ._result import Rows

@@ -1,0 +1,6 @@
+"""The running model check: what is missing, implausible or contradictory, where, and what would mend it."""
+
+from ._rules import RULES
+from ._run import Check, Repair, run_checks
+
+__all__ = ["RULES", "Check", "Repair", "run_checks"]
