@@ -327,7 +327,7 @@ class MatrixOut(BaseModel):
     label: str
     unit: str
     names: list[str]
-    rows: list[list[tuple[float, float]]]
+    rows: list[list[list[float]]]
     terms: list[str]
 
 

@@ -15,6 +15,13 @@ export type Changed = Schemas['ChangedOut']
 export type Opened = Schemas['OpenedOut']
 export type Imported = Schemas['ImportedOut']
 export type JournalLine = Schemas['JournalLine']
+export type Check = Schemas['CheckOut']
+export type Working = Schemas['WorkingOut']
+export type Step = Schemas['StepOut']
+export type About = Schemas['AboutOut']
+export type Supply = Schemas['SupplyOut']
+export type Shoot = Schemas['ShootOut']
+export type EquipmentType = Schemas['TypeOut']
 export type Change = Schemas['ChangeIn']['changes'][number]
 
 export const client = createClient<paths>({ baseUrl: '/' })

@@ -8,6 +8,59 @@ export const keys = {
   journal: (project: string, revision: number) => ['journal', project, revision] as const,
 }
 
+const onRevision = <T>(
+  what: string,
+  project: string,
+  revision: number,
+  rest: string,
+  get: () => Promise<T>,
+) =>
+  queryOptions({
+    queryKey: [what, project, revision, rest] as const,
+    queryFn: get,
+    staleTime: Number.POSITIVE_INFINITY,
+  })
+
+const of = (project_id: string) => ({ path: { project_id } })
+
+/** What can be asked about a network belongs to one revision of it. */
+export const aboutQuery = (project: string, revision: number, ident: string) =>
+  onRevision('about', project, revision, ident, () =>
+    answer(
+      client.GET('/api/projects/{project_id}/about/{ident}', {
+        params: { path: { project_id: project, ident } },
+      }),
+    ),
+  )
+
+export const supplyQuery = (project: string, revision: number, ident: string) =>
+  onRevision('supply', project, revision, ident, () =>
+    answer(
+      client.GET('/api/projects/{project_id}/supply/{ident}', {
+        params: { path: { project_id: project, ident } },
+      }),
+    ),
+  )
+
+export const checksQuery = (project: string, revision: number) =>
+  onRevision('checks', project, revision, '', () =>
+    answer(client.GET('/api/projects/{project_id}/checks', { params: of(project) })),
+  )
+
+export const feedersQuery = (project: string, revision: number) =>
+  onRevision('feeders', project, revision, '', () =>
+    answer(client.GET('/api/projects/{project_id}/feeders', { params: of(project) })),
+  )
+
+export const typesQuery = (project: string, revision: number, family: string, query: string) =>
+  onRevision('types', project, revision, `${family} ${query}`, () =>
+    answer(
+      client.GET('/api/projects/{project_id}/types', {
+        params: { ...of(project), query: { family, query, limit: 300 } },
+      }),
+    ),
+  )
+
 export const vocabularyQuery = queryOptions({
   queryKey: keys.vocabulary,
   queryFn: () => answer(client.GET('/api/vocabulary')),

@@ -975,10 +975,7 @@ export interface components {
             /** Names */
             names: string[];
             /** Rows */
-            rows: [
-                number,
-                number
-            ][][];
+            rows: number[][][];
             /** Terms */
             terms: string[];
         };

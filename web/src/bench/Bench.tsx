@@ -14,9 +14,9 @@ import { Sheet } from './sheet/Sheet'
 import { Shelf } from './shelf/Shelf'
 import { dismiss, useBench } from './store'
 
-const Frame = styled.div<{ $card: boolean; $shelf: boolean }>`
+const Frame = styled.div<{ $card: boolean; $shelf: boolean; $tall: boolean }>`
   display: grid; height: 100%; grid-template-columns: minmax(0, 1fr) ${(p) => (p.$card ? '306px' : '0')};
-  grid-template-rows: 44px auto minmax(0, 1fr) ${(p) => (p.$shelf ? '210px' : '35px')};
+  grid-template-rows: 44px auto minmax(0, 1fr) ${(p) => (p.$shelf ? (p.$tall ? '52vh' : '210px') : '35px')};
   > header, > .condition { grid-column: 1 / -1; }
   > .card { grid-column: 2; grid-row: 3 / 5; min-height: 0; display: ${(p) => (p.$card ? 'grid' : 'none')}; }
   > .sheet { grid-column: 1; grid-row: 3; min-height: 0; position: relative; }
@@ -47,12 +47,17 @@ interface Props {
 
 export function Bench(props: Props) {
   const [overlay, setOverlay] = useState<OpenOverlay>('none')
-  const { cardOpen, shelfOpen, undoLabel, redoLabel, result, failed, project } = useBench()
+  const { cardOpen, shelfOpen, shelfTall, undoLabel, redoLabel, result, failed, project } = useBench()
   const dark = usePalette().name === 'dark'
   const setChoice = useThemeChoice((s) => s.setChoice)
   const toggleCard = () => useBench.setState({ cardOpen: !cardOpen })
   return (
-    <Frame $card={cardOpen} $shelf={shelfOpen} data-ready={project && (result || failed) ? 'yes' : 'no'}>
+    <Frame
+      $card={cardOpen}
+      $shelf={shelfOpen}
+      $tall={shelfTall}
+      data-ready={project && (result || failed) ? 'yes' : 'no'}
+    >
       <Top>
         <h1>Vast Mesh</h1>
         <ProjectMenu {...props} />
@@ -94,7 +99,7 @@ export function Bench(props: Props) {
         <ConditionBar />
       </div>
       <main className="sheet">
-        <Sheet />
+        <Sheet growMenu={() => setOverlay('grow')} />
       </main>
       <div className="card">{cardOpen && <Card />}</div>
       <div className="shelf">

@@ -1,7 +1,8 @@
 /** What the bench asks of the service. One change at a time; answers older than what is shown are dropped. */
 import { answer, type Change, type Changed, client, type Live, messageOf, ServiceError } from '../api/client'
+import type { paths } from '../api/schema'
 import { applied, complete, type Item } from './model'
-import { initial, notify, select, useBench } from './store'
+import { initial, notify, select, selectMany, useBench } from './store'
 
 const { getState, setState } = useBench
 const path = () => ({ project_id: getState().project?.id ?? '' })
@@ -16,13 +17,16 @@ export async function open(projectId: string) {
     client.GET('/api/projects/{project_id}', { params: { path: { project_id: projectId } } }),
   )
   const items = new Map((opened.items as Item[]).map((i) => [i.id, i]))
-  const { shelf, shelfOpen, cardOpen, lens } = getState()
+  const { shelf, shelfOpen, shelfTall, cardOpen, lens, grid, clip } = getState()
   setState({
     ...initial,
     shelf,
     shelfOpen,
+    shelfTall,
     cardOpen,
     lens,
+    grid,
+    clip,
     project: opened.project,
     revision: opened.project.revision,
     items,
@@ -76,12 +80,14 @@ function take(done: Changed) {
   if (done.revision < state.revision) return
   const items = applied(state.items, done.changed as Item[], done.removed, done.order)
   const selected = state.selected && items.has(state.selected) ? state.selected : null
+  const chosen = new Set([...state.chosen].filter((id) => items.has(id)))
   setState({
     items,
     revision: done.revision,
     undoLabel: done.history.undo ?? null,
     redoLabel: done.history.redo ?? null,
     selected: done.select ?? selected,
+    chosen: done.select || chosen.size < 2 ? new Set() : chosen,
   })
   show(done.live)
 }
@@ -158,15 +164,123 @@ export const undo = () =>
 export const redo = () =>
   sendOrTell(() => client.POST('/api/projects/{project_id}/redo', { params: { path: path() } }))
 
-export async function grow(bus: string, what: string) {
+export type GrowOptions = NonNullable<
+  paths['/api/projects/{project_id}/grow']['post']['requestBody']['content']['application/json']['options']
+>
+
+export async function grow(at: string, what: string, to?: string, options: GrowOptions = {}) {
   const done = await sendOrTell((base_revision) =>
     client.POST('/api/projects/{project_id}/grow', {
       params: { path: path() },
-      body: { base_revision, bus, what },
+      body: { base_revision, at, what, to: to ?? null, options },
     }),
   )
   const { selected } = getState()
   if (done && selected) select(selected, { reveal: true })
+  return done
+}
+
+export const join = (gone: string, kept: string) =>
+  sendOrTell((base_revision) =>
+    client.POST('/api/projects/{project_id}/join', {
+      params: { path: path() },
+      body: { base_revision, gone, kept },
+    }),
+  )
+
+export const swap = (ids: string[], step: number) =>
+  sendOrTell((base_revision) =>
+    client.POST('/api/projects/{project_id}/swap', {
+      params: { path: path() },
+      body: { base_revision, ids, step },
+    }),
+  )
+
+/** Paste copied items; what was pasted is selected afterwards. */
+export async function paste(items: readonly Item[], onto: string | null, times: number) {
+  let made: string[] = []
+  let left: string[] = []
+  const done = await sendOrTell(async (base_revision) => {
+    const answered = await client.POST('/api/projects/{project_id}/paste', {
+      params: { path: path() },
+      body: { base_revision, items: items.map((i) => ({ ...i })), onto, times },
+    })
+    made = answered.data?.pasted ?? []
+    left = answered.data?.left_out ?? []
+    return answered
+  })
+  if (!done) return
+  selectMany(made)
+  const { selected } = getState()
+  if (selected) setState((s) => ({ reveal: s.reveal + 1 }))
+  const left_out = left.length ? ` ${left.length} that lead elsewhere were left out.` : ''
+  notify('news', `${made.length} ${made.length === 1 ? 'element' : 'elements'} pasted.${left_out}`)
+}
+
+/** Set fields of several items in one step; says what was refused and changes nothing then. */
+export async function updateMany(
+  items: readonly { id: string; values: Record<string, unknown> }[],
+  label: string,
+) {
+  const changes = items.map(({ id, values }): Change => ({ op: 'update', id, values, origins: {} }))
+  try {
+    return await change(label, changes)
+  } catch (error) {
+    notify('problem', messageOf(error))
+    return false
+  }
+}
+
+/** Apply changes that somebody offered; says what was refused. */
+export async function changeOrTell(label: string, changes: Change[]) {
+  try {
+    return await change(label, changes)
+  } catch (error) {
+    notify('problem', messageOf(error))
+    return false
+  }
+}
+
+export function throwSwitch(id: string) {
+  const item = getState().items.get(id)
+  if (item?.kind !== 'switch') return
+  const closed = item.closed !== false
+  void updateOrTell(item, { closed: !closed }, `${closed ? 'Open' : 'Close'} ${item.name}`)
+}
+
+export async function attach(element: string, file: File) {
+  return sendOrTell(async (base_revision) => {
+    const query = new URLSearchParams({ element, file_name: file.name, base_revision: String(base_revision) })
+    const response = await fetch(`/api/projects/${getState().project?.id}/attachments?${query}`, {
+      method: 'POST',
+      body: file,
+      headers: { 'content-type': 'application/octet-stream' },
+    })
+    const body = await response.json()
+    return response.ok ? { data: body, response } : { error: body, response }
+  })
+}
+
+/** Rows pasted from a spreadsheet: all of them or none; throws the refusal, which names every bad row. */
+export const pasteTable = (kind: string, text: string) =>
+  send((base_revision) =>
+    client.POST('/api/projects/{project_id}/table', {
+      params: { path: path() },
+      body: { base_revision, kind, text },
+    }),
+  )
+
+export async function importTypes(file: File) {
+  return sendOrTell(async (base_revision) => {
+    const query = new URLSearchParams({ file_name: file.name, base_revision: String(base_revision) })
+    const response = await fetch(`/api/projects/${getState().project?.id}/types/import?${query}`, {
+      method: 'POST',
+      body: file,
+      headers: { 'content-type': 'application/octet-stream' },
+    })
+    const body = await response.json()
+    return response.ok ? { data: body, response } : { error: body, response }
+  })
 }
 
 export async function remove(ids: string[]) {
@@ -181,9 +295,12 @@ export async function remove(ids: string[]) {
   if (done) notify('news', `${name} removed. Undo brings it back.`)
 }
 
-export const tidy = () =>
+export const tidy = (ids?: string[]) =>
   sendOrTell((base_revision) =>
-    client.POST('/api/projects/{project_id}/tidy', { params: { path: path() }, body: { base_revision } }),
+    client.POST('/api/projects/{project_id}/tidy', {
+      params: { path: path() },
+      body: { base_revision, ids: ids ?? null },
+    }),
   )
 
 // Trying factors while a slider moves: at most one request under way, the newest value wins.

@@ -3,8 +3,17 @@ import { create } from 'zustand'
 import type { Project } from '../api/client'
 import type { Item, Items, Result } from './model'
 
-export type Lens = 'both' | 'voltage' | 'loading' | 'plain'
-export type ShelfView = 'findings' | 'tables' | 'logbook'
+export type Lens = 'both' | 'voltage' | 'loading' | 'feeder' | 'plain'
+export type ShelfView = 'findings' | 'model' | 'tables' | 'catalogue' | 'logbook'
+
+/** A second bus is being chosen: to grow something between two, or to join them. */
+export interface Picking {
+  readonly what: string
+  readonly label: string
+  readonly from: string
+}
+
+const NONE: ReadonlySet<string> = new Set()
 
 export interface Notice {
   readonly id: number
@@ -26,6 +35,16 @@ export interface BenchState {
   trying: { demand?: number; generation?: number } | null
   busy: number
   selected: string | null
+  /** Everything selected, the one the card is about included; empty when that is the only one. */
+  chosen: ReadonlySet<string>
+  picking: Picking | null
+  /** What was copied, as it stood then. */
+  clip: readonly Item[]
+  /** Whose data is to be applied to others. */
+  dataFrom: string | null
+  /** Something that wants a few figures first: what is grown where, or how often to paste. */
+  asking: { readonly what: string; readonly at: string } | null
+  grid: boolean
   hovered: string | null
   /** Bumped to ask the sheet to bring the selection into view. */
   reveal: number
@@ -34,6 +53,7 @@ export interface BenchState {
   lens: Lens
   shelf: ShelfView
   shelfOpen: boolean
+  shelfTall: boolean
   cardOpen: boolean
   notices: readonly Notice[]
 }
@@ -49,12 +69,19 @@ export const initial: BenchState = {
   trying: null,
   busy: 0,
   selected: null,
+  chosen: NONE,
+  picking: null,
+  clip: [],
+  dataFrom: null,
+  asking: null,
+  grid: false,
   hovered: null,
   reveal: 0,
   fit: 0,
   lens: 'both',
   shelf: 'findings',
   shelfOpen: true,
+  shelfTall: false,
   cardOpen: true,
   notices: [],
 }
@@ -65,9 +92,31 @@ const { getState, setState } = useBench
 export const select = (id: string | null, options?: { reveal?: boolean }) =>
   setState((s) => ({
     selected: id,
+    chosen: NONE,
+    picking: id ? s.picking : null,
     reveal: options?.reveal ? s.reveal + 1 : s.reveal,
     cardOpen: id ? true : s.cardOpen,
   }))
+
+/** Everything selected, in no order. */
+export const selection = (): string[] => {
+  const { selected, chosen } = getState()
+  return chosen.size ? [...chosen] : selected ? [selected] : []
+}
+
+/** Select several at once; the card is about the first of them. */
+export function selectMany(ids: Iterable<string>) {
+  const { items } = getState()
+  const found = [...ids].filter((id) => items.has(id))
+  setState({ selected: found[0] ?? null, chosen: found.length > 1 ? new Set(found) : NONE, cardOpen: true })
+}
+
+/** Add to the selection, or take away what is in it. */
+export function toggle(id: string) {
+  const now = new Set(selection())
+  if (!now.delete(id)) now.add(id)
+  selectMany(now)
+}
 
 export const fitSheet = () => setState((s) => ({ fit: s.fit + 1 }))
 

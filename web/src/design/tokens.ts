@@ -20,6 +20,8 @@ export interface Palette {
   readonly voltage: readonly [string, string, string]
   /** Loading lens: from nothing to beyond the rating. */
   readonly loading: readonly [string, string, string, string]
+  /** Feeder lens: told apart by colour and, where two meet, by name. */
+  readonly feeders: readonly string[]
 }
 
 export const light: Palette = {
@@ -40,6 +42,7 @@ export const light: Palette = {
   dead: '#A9A395',
   voltage: ['#3B3A9E', '#77736B', '#C2611A'],
   loading: ['#C9B98F', '#C29A66', '#B26A5C', '#8E1550'],
+  feeders: ['#0E6674', '#A86B00', '#5A4FA3', '#9B1B5A', '#4C7A2B', '#2E6DA8', '#8A4B2A', '#6B6F12'],
 }
 
 export const dark: Palette = {
@@ -60,6 +63,7 @@ export const dark: Palette = {
   dead: '#66707B',
   voltage: ['#9A98F5', '#A8A39A', '#F09A55'],
   loading: ['#8F8463', '#B9955F', '#DA8A73', '#F06FA8'],
+  feeders: ['#5CC0CD', '#E0A93B', '#A79DF0', '#EE7FB2', '#93C468', '#7FB4EA', '#D79A73', '#C2C653'],
 }
 
 export const font = {

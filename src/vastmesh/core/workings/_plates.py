@@ -147,7 +147,7 @@ def transformer(network: Network, e: Transformer) -> Iterator[Working]:
              else f"{fig(e.impedance_pct)} % / √(1 + {fig(e.ratio_x_r())}²)", z.real * 100, "%", "IEC 60076-1"),
         Step("uX", "Reactance", "√(Z² − R²)", f"√({fig(e.impedance_pct)}² − {fig(z.real * 100)}²)", z.imag * 100, "%"),
         Step("Pk", "Load loss", "uR · S", f"{fig(z.real * 100)} % · {fig(e.rated_mva)} MVA", loss, "kW", field="load_loss_kw"),
-        Step("X/R", "X over R", "uX / uR" if by_loss else "typical of the rating", f"{fig(z.imag * 100)} / {fig(z.real * 100)}",
+        Step("X/R", "X over R", "uX / uR" if by_loss else "entered" if e.x_over_r is not None else "typical of the rating", f"{fig(z.imag * 100)} / {fig(z.real * 100)}",
              ratio, "", field="x_over_r"),
     ]  # fmt: skip
     for side, kv in (("HV", e.hv_kv), ("LV", e.lv_kv)):

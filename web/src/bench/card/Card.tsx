@@ -12,6 +12,9 @@ import { select, useBench, useItem } from '../store'
 import { DataForm } from './DataForm'
 import { Overview } from './Overview'
 import { Results } from './Results'
+import { Several } from './Several'
+import { Supply } from './Supply'
+import { Workings } from './Workings'
 
 const Panel = styled.aside`
   background: ${(p) => p.theme.paper}; border-left: 1px solid ${(p) => p.theme.rule}; overflow-y: auto; padding: 12px 16px 24px;
@@ -34,14 +37,22 @@ const Alert = styled.div<{ $breach: boolean }>`
 export function Card() {
   const id = useBench((s) => s.selected)
   const item = useItem(id)
-  return <Panel aria-label="Card">{item ? <About item={item} /> : <Overview />}</Panel>
+  const chosen = useBench((s) => s.chosen)
+  return (
+    <Panel aria-label="Card">
+      {chosen.size > 1 ? <Several ids={[...chosen]} /> : item ? <About item={item} /> : <Overview />}
+    </Panel>
+  )
 }
+
+/** Kinds that can be removed like equipment although they are not connected. */
+const BESIDE = new Set(['line_geometry', 'own_type', 'current_transformer', 'relay', 'area', 'substation'])
 
 function About({ item }: { item: Item }) {
   const kind = useQuery(vocabularyQuery).data?.kinds.find((k) => k.kind === item.kind)
   const result = useBench((s) => s.result)
   const findings = (result?.findings ?? []).filter((f) => f.element === item.id)
-  const removable = kind?.element
+  const removable = kind?.element || BESIDE.has(item.kind)
   return (
     <>
       <Head>
@@ -70,7 +81,9 @@ function About({ item }: { item: Item }) {
         <Bar>
           <TabList aria-label="Card">
             <Tab id="data">Data</Tab>
-            <Tab id="results">Results</Tab>
+            {kind?.element && <Tab id="results">Results</Tab>}
+            <Tab id="workings">Workings</Tab>
+            {kind?.element && <Tab id="supply">Supply</Tab>}
           </TabList>
         </Bar>
         {findings.map((f) => (
@@ -87,9 +100,19 @@ function About({ item }: { item: Item }) {
           </Alert>
         ))}
         <TabPanel id="data">{kind && <DataForm item={item} kind={kind} />}</TabPanel>
-        <TabPanel id="results">
-          <Results item={item} />
+        {kind?.element && (
+          <TabPanel id="results">
+            <Results item={item} />
+          </TabPanel>
+        )}
+        <TabPanel id="workings">
+          <Workings item={item} />
         </TabPanel>
+        {kind?.element && (
+          <TabPanel id="supply">
+            <Supply item={item} />
+          </TabPanel>
+        )}
       </Tabs>
     </>
   )

@@ -1,40 +1,83 @@
 /** The fields of an element, built from their declarations, each edited where it stands. */
+import { useQuery } from '@tanstack/react-query'
 import styled from 'styled-components'
-import type { Kind } from '../../api/client'
+import type { FieldSpec, Kind, Step } from '../../api/client'
+import { aboutQuery } from '../../api/queries'
 import type { Item } from '../model'
-import { Field } from './Field'
+import { useBench } from '../store'
+import { Documents } from './Documents'
+import { applies, Field } from './Field'
+import { Related } from './Related'
 
 const Rows = styled.div`display: flex; flex-direction: column;`
 const Key = styled.p`color: ${(p) => p.theme.quiet}; font-size: 12px; margin-top: 10px;`
 const Section = styled.details`
-  margin-top: 10px;
+  margin-top: 8px;
   summary { color: ${(p) => p.theme.quiet}; cursor: default; padding: 4px 0; }
 `
 
+const GROUPS: readonly (readonly [string, string])[] = [
+  ['protection', 'Trip unit and fuse'],
+  ['earth', 'Neutral earthing'],
+  ['sequence', 'Zero sequence and fault data'],
+  ['harmonics', 'Harmonics'],
+  ['identity', 'Name, note and documents'],
+  ['place', 'Symbol and place'],
+]
+
+/** Worked-out figures of blank fields, by field. */
+export function useComputed(item: Item): ReadonlyMap<string, Step> {
+  const { project, revision } = useBench()
+  const { data } = useQuery({
+    ...aboutQuery(project?.id ?? '', revision, item.id),
+    enabled: !!project,
+    placeholderData: (last) => last,
+  })
+  const steps = (data?.workings ?? []).flatMap((w) => w.steps)
+  return new Map(steps.flatMap((s) => (s.field ? [[s.field, s] as const] : [])))
+}
+
 export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
-  const shown = kind.fields.filter((f) => !f.terminal && f.type !== 'other')
-  const [data, rest] = [shown.filter((f) => f.group === 'data'), shown.filter((f) => f.group !== 'data')]
-  const order = (name: string) => (name === 'in_service' || name === 'conductors' ? 1 : 0)
+  const computed = useComputed(item)
+  const shown = kind.fields.filter((f) => !f.terminal && f.type !== 'other' && applies(item, f))
   const origins = Object.values(item.origins ?? {})
+  const field = (f: FieldSpec) => <Field key={f.name} item={item} spec={f} computed={computed.get(f.name)} />
+  const order = (name: string) => (name === 'in_service' || name === 'conductors' ? 1 : 0)
   return (
     <>
       <Rows>
-        {[...data]
+        {shown
+          .filter((f) => f.group === 'data')
           .sort((a, b) => order(a.name) - order(b.name))
-          .map((f) => (
-            <Field key={f.name} item={item} spec={f} />
-          ))}
+          .map(field)}
       </Rows>
-      {origins.includes('typical') && <Key>≈ typical value, nobody has confirmed it yet</Key>}
-      {origins.includes('catalogue') && <Key>§ from the catalogue type</Key>}
-      <Section>
-        <summary>Name, note and place</summary>
-        <Rows>
-          {rest.map((f) => (
-            <Field key={f.name} item={item} spec={f} />
-          ))}
-        </Rows>
-      </Section>
+      <Legend origins={origins} computed={[...computed.keys()].some((f) => item[f] === undefined)} />
+      {GROUPS.map(([group, label]) => {
+        const fields = shown.filter((f) => f.group === group)
+        return fields.length ? (
+          <Section key={group}>
+            <summary>{label}</summary>
+            <Rows>{fields.map(field)}</Rows>
+            {group === 'identity' && kind.element && <Documents item={item} />}
+          </Section>
+        ) : null
+      })}
+      <Related item={item} />
+    </>
+  )
+}
+
+function Legend({ origins, computed }: { origins: readonly string[]; computed: boolean }) {
+  const words = [
+    origins.includes('typical') && '≈ typical, nobody has confirmed it yet',
+    origins.includes('catalogue') && '§ from the catalogue type',
+    computed && '= follows from the others; type over it to enter it',
+  ].filter(Boolean)
+  return (
+    <>
+      {words.map((w) => (
+        <Key key={String(w)}>{w}</Key>
+      ))}
     </>
   )
 }

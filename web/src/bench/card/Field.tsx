@@ -1,15 +1,16 @@
 /** One field in place: a value that is typed over; what the service refuses stays, with the reason under it. */
-import { useQuery } from '@tanstack/react-query'
 import { useId, useRef, useState } from 'react'
 import styled from 'styled-components'
-import { type FieldSpec, messageOf, ServiceError } from '../../api/client'
-import { vocabularyQuery } from '../../api/queries'
+import { type FieldSpec, messageOf, ServiceError, type Step } from '../../api/client'
 import { Pick } from '../../design/controls'
-import { exact, parseNumber } from '../../design/format'
+import { exact, parseNumber, significant } from '../../design/format'
+import { Icon } from '../../design/Icon'
 import { font } from '../../design/tokens'
+import { createFor } from '../create'
 import type { Item } from '../model'
-import { update } from '../session'
-import { useBench } from '../store'
+import { change, update } from '../session'
+import { select, useBench } from '../store'
+import { TypePick } from './TypePick'
 
 const Row = styled.div`
   display: grid; grid-template-columns: 112px minmax(0, 1fr) 44px; align-items: center; column-gap: 8px; min-height: 29px;
@@ -22,6 +23,7 @@ const Value = styled.input<{ $figure: boolean }>`
   text-align: ${(p) => (p.$figure ? 'right' : 'left')}; font: ${(p) => (p.$figure ? `400 12.5px ${font.mono}` : 'inherit')};
   &:hover { border-color: ${(p) => p.theme.rule}; }
   &:focus { background: ${(p) => p.theme.panel}; outline: 2px solid ${(p) => p.theme.accent}; outline-offset: 0; }
+  &::placeholder { color: ${(p) => p.theme.quiet}; font-style: italic; opacity: 1; }
   &[aria-invalid='true'] { outline: 2px solid ${(p) => p.theme.breach}; outline-offset: 0; }
 `
 const Unit = styled.span<{ $typical: boolean }>`
@@ -34,17 +36,41 @@ const Reason = styled.p`
 interface Props {
   readonly item: Item
   readonly spec: FieldSpec
+  /** Others that are edited along with it. */
+  readonly others?: readonly Item[]
+  /** What the blank field comes to, and how. */
+  readonly computed?: Step | undefined
 }
 
-export function Field({ item, spec }: Props) {
+/** Whether a field means something as the item stands. */
+export function applies(item: Item, spec: FieldSpec): boolean {
+  return Object.entries(spec.when ?? {}).every(([field, wanted]) => {
+    const value = item[field]
+    return wanted.some((w) =>
+      typeof w === 'string' && w.startsWith('~')
+        ? value !== null && value !== undefined && String(value).includes(w.slice(1))
+        : w === value,
+    )
+  })
+}
+
+export function Field({ item, spec, others = [], computed }: Props) {
   const [reason, setReason] = useState<string | null>(null)
   const id = useId()
-  const value = item[spec.name]
+  const differ = others.some((o) => !same(o[spec.name], item[spec.name]))
+  const value = differ ? undefined : item[spec.name]
   const keep = async (next: unknown) => {
     setReason(null)
-    if (next === value) return true
+    if (same(next, value) && !differ) return true
+    const values = { [spec.name]: next }
     try {
-      await update(item, { [spec.name]: next }, `Set ${spec.label.toLowerCase()} of ${item.name}`)
+      if (others.length) {
+        const label = `Set ${spec.label.toLowerCase()} of ${others.length + 1} elements`
+        await change(
+          label,
+          [item, ...others].map((i) => ({ op: 'update', id: i.id, values, origins: {} })),
+        )
+      } else await update(item, values, `Set ${spec.label.toLowerCase()} of ${item.name}`)
       return true
     } catch (error) {
       setReason(reasonFor(error))
@@ -54,13 +80,23 @@ export function Field({ item, spec }: Props) {
   const origin = item.origins?.[spec.name]
   const unit = spec.shown_unit && spec.shown_unit !== '1' ? spec.shown_unit : ''
   const sign = origin === 'typical' ? '≈ ' : origin === 'catalogue' ? '§ ' : ''
-  const missing = Boolean(spec.required) && (value === undefined || value === null)
+  const blank = value === undefined || value === null
+  const missing = Boolean(spec.required) && blank && !differ
+  const shown = differ ? { ...item, [spec.name]: undefined } : item
+  const known = blank && !differ ? computed : undefined
   return (
     <Row data-field={spec.name} data-missing={missing} title={spec.meaning}>
       <FieldLabel spec={spec} id={id} missing={missing} />
-      <Editor {...{ item, spec, keep, id }} refuse={setReason} invalid={reason !== null} />
-      <Unit $typical={origin === 'typical'} title={origin ? `${origin} value` : undefined}>
-        {sign}
+      <Editor
+        {...{ item: shown, spec, keep, id, differ, computed: known }}
+        refuse={setReason}
+        invalid={reason !== null}
+      />
+      <Unit
+        $typical={origin === 'typical'}
+        title={known ? `${known.label}: ${known.formula}` : origin ? `${origin} value` : undefined}
+      >
+        {known ? '= ' : sign}
         {unit}
       </Unit>
       {reason && <Reason role="alert">{reason}</Reason>}
@@ -70,13 +106,16 @@ export function Field({ item, spec }: Props) {
 
 function FieldLabel({ spec, id, missing }: { spec: FieldSpec; id: string; missing: boolean }) {
   const words = `${spec.label}${missing ? ' (missing)' : ''}`
-  const typed = spec.type === 'number' || spec.type === 'integer' || spec.type === 'text'
-  return typed && spec.name !== 'type' ? (
+  const typed = ['number', 'integer', 'text', 'texts', 'date'].includes(spec.type)
+  return typed && !spec.catalogue ? (
     <label htmlFor={id}>{words}</label>
   ) : (
     <span className="label">{words}</span>
   )
 }
+
+const same = (a: unknown, b: unknown) =>
+  (a ?? null) === (b ?? null) || JSON.stringify(a) === JSON.stringify(b)
 
 function reasonFor(error: unknown): string {
   if (!(error instanceof ServiceError)) return messageOf(error)
@@ -87,6 +126,7 @@ function reasonFor(error: unknown): string {
 interface EditorProps extends Props {
   readonly id: string
   readonly invalid: boolean
+  readonly differ: boolean
   readonly keep: (value: unknown) => Promise<boolean>
   readonly refuse: (reason: string) => void
 }
@@ -94,7 +134,7 @@ interface EditorProps extends Props {
 function Editor(props: EditorProps) {
   const { item, spec, keep } = props
   const value = item[spec.name]
-  if (spec.name === 'type' && item.kind === 'line') return <LineTypePick {...props} />
+  if (spec.catalogue) return <TypePick item={item} spec={spec} keep={keep} />
   if (spec.type === 'yes_no') {
     const choices = [
       { id: 'yes', label: 'yes' },
@@ -127,49 +167,81 @@ function Editor(props: EditorProps) {
 }
 
 const NONE = '—'
+const NEW = '+'
+const With = styled.div`display: flex; align-items: center; min-width: 0; > :first-child { min-width: 0; }`
+const Open = styled.button`
+  border: none; background: none; padding: 2px; color: ${(p) => p.theme.accent}; cursor: pointer; display: flex; flex: none;
+`
 
 function ReferencePick({ item, spec, keep }: EditorProps) {
   const items = useBench((s) => s.items)
   const found = [...items.values()].filter((i) => i.kind === spec.ref)
-  const choices = [{ id: NONE, label: 'none' }, ...found.map((i) => ({ id: i.id, label: i.name }))]
+  const fresh = CREATED[spec.ref ?? '']
+  const choices = [
+    ...(spec.required ? [] : [{ id: NONE, label: 'none' }]),
+    ...found.map((i) => ({ id: i.id, label: i.name })),
+    ...(fresh ? [{ id: NEW, label: `new ${fresh} …` }] : []),
+  ]
   const value = item[spec.name]
+  const choose = async (c: string) => {
+    if (c !== NEW) return keep(c === NONE ? null : c)
+    const made = await createFor(item, spec.name, spec.ref ?? '')
+    if (made) select(made)
+    return made !== null
+  }
   return (
-    <Pick
-      label={spec.label}
-      hideLabel
-      value={typeof value === 'string' ? value : NONE}
-      choices={choices}
-      onChange={(c) => void keep(c === NONE ? null : c)}
-    />
+    <With>
+      <Pick
+        label={spec.label}
+        hideLabel
+        value={typeof value === 'string' ? value : NONE}
+        choices={choices}
+        onChange={(c) => void choose(c)}
+      />
+      {typeof value === 'string' && items.has(value) && (
+        <Open type="button" aria-label={`Open ${items.get(value)?.name}`} onClick={() => select(value)}>
+          <Icon name="right" size={13} />
+        </Open>
+      )}
+    </With>
   )
 }
 
-function LineTypePick({ item, spec, keep }: EditorProps) {
-  const types = useQuery(vocabularyQuery).data?.line_types ?? []
-  const from = useBench((s) => s.items.get(String(item.from_bus)))
-  const kv = typeof from?.nominal_kv === 'number' ? from.nominal_kv : 0
-  const fitting = types
-    .filter((t) => t.max_kv * 1.1 >= kv && t.max_kv <= Math.max(kv * 4, 1))
-    .map((t) => ({ id: t.name, label: t.name }))
-  const choices = [{ id: NONE, label: 'own constants' }, ...fitting]
-  const value = typeof item.type === 'string' ? item.type : NONE
-  return (
-    <Pick
-      label={spec.label}
-      hideLabel
-      value={value}
-      choices={choices}
-      onChange={(c) => void keep(c === NONE ? null : c)}
-    />
-  )
+/** What can be made on the spot, where a field refers to it. */
+const CREATED: Readonly<Record<string, string>> = {
+  line_geometry: 'geometry',
+  area: 'area',
+  substation: 'substation',
+}
+
+function placeholder(
+  differ: boolean,
+  computed: Step | undefined,
+  factor: number,
+  figure: boolean,
+  type: FieldSpec['type'],
+): string {
+  if (differ) return 'several'
+  if (computed)
+    return typeof computed.value === 'number' ? significant(computed.value * factor, 4) : computed.value
+  if (type === 'date') return 'year-month-day'
+  return figure ? '–' : ''
 }
 
 /** A number or a text: Enter or leaving keeps it, Escape takes it back. */
-function Typed({ item, spec, id, invalid, keep, refuse }: EditorProps) {
-  const figure = spec.type !== 'text'
+function Typed({ item, spec, id, invalid, keep, refuse, differ, computed }: EditorProps) {
+  const figure = spec.type === 'number' || spec.type === 'integer'
+  const list = spec.type === 'texts'
   const factor = spec.shown_factor ?? 1
   const value = item[spec.name]
-  const shown = typeof value === 'number' ? exact(value, factor) : typeof value === 'string' ? value : ''
+  const shown =
+    typeof value === 'number'
+      ? exact(value, factor)
+      : Array.isArray(value)
+        ? value.join(', ')
+        : typeof value === 'string'
+          ? value
+          : ''
   const [draft, setDraft] = useState<string | null>(null)
   const escaped = useRef(false)
 
@@ -178,7 +250,9 @@ function Typed({ item, spec, id, invalid, keep, refuse }: EditorProps) {
     const text = draft.trim()
     if (text === shown) return setDraft(null)
     if (!figure || text === '') {
-      if (await keep(text === '' && figure ? null : text)) setDraft(null)
+      const words = text.split(',').map((w) => w.trim())
+      const next = text === '' && spec.name !== 'note' ? null : list ? words.filter(Boolean) : text
+      if (await keep(next)) setDraft(null)
       return
     }
     const number = parseNumber(text)
@@ -194,7 +268,7 @@ function Typed({ item, spec, id, invalid, keep, refuse }: EditorProps) {
       $figure={figure}
       value={draft ?? shown}
       aria-invalid={invalid}
-      placeholder={figure ? '–' : ''}
+      placeholder={placeholder(differ, computed, factor, figure, spec.type)}
       inputMode={figure ? 'decimal' : 'text'}
       autoComplete="off"
       spellCheck={!figure}

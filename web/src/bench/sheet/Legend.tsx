@@ -1,9 +1,11 @@
 /** What the colours of the sheet mean, and which of them to show. */
+import { useQuery } from '@tanstack/react-query'
 import styled, { useTheme } from 'styled-components'
+import { feedersQuery } from '../../api/queries'
 import { Pick } from '../../design/controls'
 import { fixed } from '../../design/format'
 import { font } from '../../design/tokens'
-import { type Lens, useBench } from '../store'
+import { type Lens, selectMany, useBench } from '../store'
 import { LOADING_DOMAIN, VOLTAGE_DOMAIN } from './lens'
 
 const Box = styled.div`
@@ -24,6 +26,7 @@ const LENSES: { id: Lens; label: string }[] = [
   { id: 'both', label: 'voltage & loading' },
   { id: 'voltage', label: 'voltage' },
   { id: 'loading', label: 'loading' },
+  { id: 'feeder', label: 'feeders' },
   { id: 'plain', label: 'none' },
 ]
 
@@ -42,6 +45,7 @@ export function Legend() {
           onChange={(id) => useBench.setState({ lens: id as Lens })}
         />
       </Row>
+      {lens === 'feeder' && <FeederKey />}
       {(lens === 'both' || lens === 'voltage') && (
         <Part>
           <Scale $stops={theme.voltage} />
@@ -76,5 +80,34 @@ export function Legend() {
         </Part>
       )}
     </Box>
+  )
+}
+
+const Keys = styled.div`
+  display: flex; gap: 4px 12px; max-width: 480px; overflow-x: auto; scrollbar-width: none;
+  button { border: none; background: none; padding: 0; display: flex; align-items: center; gap: 5px; white-space: nowrap; cursor: pointer; }
+  i { width: 12px; height: 4px; display: block; }
+`
+
+/** Every feeder with its colour; choosing one selects its buses. */
+function FeederKey() {
+  const theme = useTheme()
+  const { project, revision } = useBench()
+  const { data } = useQuery({
+    ...feedersQuery(project?.id ?? '', revision),
+    enabled: !!project,
+    placeholderData: (last) => last,
+  })
+  const found = data?.feeders ?? []
+  if (!found.length) return <span className="label">no feeders</span>
+  return (
+    <Keys tabIndex={0} role="group" aria-label="Feeders">
+      {found.map((f, n) => (
+        <button type="button" key={f.id} onClick={() => selectMany(f.buses)}>
+          <i style={{ background: theme.feeders[n % theme.feeders.length] }} />
+          {f.name}
+        </button>
+      ))}
+    </Keys>
   )
 }

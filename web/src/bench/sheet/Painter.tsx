@@ -91,6 +91,7 @@ const Branch = memo(function Branch(props: {
       <path d={d} stroke="transparent" strokeWidth={14} {...THIN} />
       <path d={d} {...THIN} strokeDasharray={dead ? '2 4' : undefined} />
       {shape.stub && <path d={pathOf(shape.stub)} {...THIN} strokeDasharray="2 4" />}
+      {shape.leg && <path d={pathOf(shape.leg)} {...THIN} strokeDasharray={dead ? '2 4' : undefined} />}
       {shape.stubNames.map(({ at }) => (
         <rect
           key={`${at.x} ${at.y}`}
@@ -103,7 +104,9 @@ const Branch = memo(function Branch(props: {
         />
       ))}
       {symbol && (
-        <g transform={`translate(${shape.at.x} ${shape.at.y}) rotate(${turn}) scale(${scale})`}>
+        <g
+          transform={`translate(${shape.at.x} ${shape.at.y}) rotate(${turn + (shape.flipped ? 180 : 0)}) scale(${scale * shape.size})`}
+        >
           <path d={`M0 ${-symbol.gap}V${symbol.gap}`} stroke={theme.panel} strokeWidth={5} {...THIN} />
           <g {...THIN}>
             <symbol.Draw device={shape.device} open={shape.open} />
@@ -134,9 +137,13 @@ function Chevron(props: { at: Point; vertical: boolean; forward: boolean; scale:
   )
 }
 
+/** Symbols with writing in them: turned back where they stand up. */
+const LETTERED = new Set(['generator', 'induction_motor', 'synchronous_motor', 'inverter'])
+
 const Hang = memo(function Hang({ shape, live, scale }: { shape: HangShape; live: boolean; scale: number }) {
   const theme = useTheme()
   const symbol = hangSymbols[shape.kind]
+  const size = Math.min(scale, 1.6) * shape.size
   return (
     <g
       data-id={shape.id}
@@ -147,13 +154,11 @@ const Hang = memo(function Hang({ shape, live, scale }: { shape: HangShape; live
       strokeWidth={1.3}
     >
       <path d={pathOf(shape.points)} {...THIN} strokeDasharray={live ? undefined : '2 4'} />
-      <g
-        transform={`translate(${shape.at.x} ${shape.at.y}) scale(${Math.min(scale, 1.6)} ${(shape.up ? -1 : 1) * Math.min(scale, 1.6)})`}
-      >
+      <g transform={`translate(${shape.at.x} ${shape.at.y}) scale(${size} ${(shape.up ? -1 : 1) * size})`}>
         <rect x={-10} y={-4} width={20} height={26} fill="transparent" stroke="none" />
         <g
           fill={theme.panel}
-          transform={shape.kind === 'generator' && shape.up ? 'translate(0 18) scale(1 -1)' : undefined}
+          transform={LETTERED.has(shape.kind) && shape.up ? 'translate(0 18) scale(1 -1)' : undefined}
         >
           {symbol?.Draw({ device: shape.device })}
         </g>

@@ -1,12 +1,16 @@
 /** The sheet: the diagram with its labels, marks, grow handles and legend. */
+import { useQuery } from '@tanstack/react-query'
 import { useEffect, useMemo, useRef } from 'react'
 import styled, { useTheme } from 'styled-components'
 import type { Finding } from '../../api/client'
+import { feedersQuery } from '../../api/queries'
 import { IconButton } from '../../design/controls'
 import { MarkShape } from '../../design/Icon'
 import { font } from '../../design/tokens'
-import type { Items } from '../model'
-import { fitSheet, hover, select, useBench } from '../store'
+import { pick } from '../../features/palette/pick'
+import { type Item, type Items, number } from '../model'
+import { throwSwitch } from '../session'
+import { fitSheet, hover, select, selection, toggle, useBench } from '../store'
 import { paintCanvas } from './canvas'
 import { Detail } from './Detail'
 import { GrowHandles } from './GrowHandles'
@@ -17,7 +21,7 @@ import { arrow, neighbour } from './neighbour'
 import { Painter, type Shapes } from './Painter'
 import { makePaint, type Paint } from './paint'
 import { buildScene, type Scene } from './scene'
-import { moveBus, useMoveBus } from './useMoveBus'
+import { boxFrom, type Drag, type Moving, moveBuses, useDrag } from './useDrag'
 import { useView } from './useView'
 
 const MOST_SVG = 1600
@@ -43,22 +47,48 @@ const Stale = styled.div`
   background: ${(p) => p.theme.breachWash}; color: ${(p) => p.theme.breach}; border: 1px solid ${(p) => p.theme.breach}; font-weight: 500;
 `
 
-/** The scene with a bus where the pointer has it. */
-function withMoved(items: Items, moving: { id: string; x: number; y: number } | null): Items {
-  const item = moving && items.get(moving.id)
-  if (!item) return items
-  return new Map(items).set(item.id, { ...item, x: moving.x, y: moving.y })
+/** The items as the gesture under way would leave them. */
+function withMoved(items: Items, moving: Moving | null): Items {
+  if (!moving || moving.drag.kind === 'box') return items
+  const { drag, dx, dy } = moving
+  const next = new Map(items)
+  const put = (id: string, change: (item: Item) => Partial<Item>) => {
+    const item = items.get(id)
+    if (item) next.set(id, { ...item, ...change(item) } as Item)
+  }
+  const plus = (item: Item, field: string, by: number, blank = 0) => (number(item, field) ?? blank) + by
+  if (drag.kind === 'move')
+    for (const id of drag.ids) put(id, (i) => ({ x: plus(i, 'x', dx), y: plus(i, 'y', dy) }))
+  else if (drag.kind === 'label')
+    put(drag.id, (i) => ({ label_dx: plus(i, 'label_dx', dx), label_dy: plus(i, 'label_dy', dy) }))
+  else
+    put(drag.id, (i) => {
+      const by = (i.upright === true ? dy : dx) * drag.end
+      const axis = i.upright === true ? 'y' : 'x'
+      return { bar: Math.max(plus(i, 'bar', by, 36), 20), [axis]: plus(i, axis, (by / 2) * drag.end) }
+    })
+  return next
 }
 
-export function Sheet() {
+export function Sheet({ growMenu }: { growMenu: () => void }) {
   const theme = useTheme()
   const svg = useRef<SVGSVGElement>(null)
+  const dragged = useRef(false)
   const { view, size, go } = useView(svg)
-  const { moving, grab } = useMoveBus(view)
-  const { items, result, failed, selected, hovered, lens, reveal } = useBench()
+  const { items, result, failed, selected, chosen, hovered, lens, reveal, grid, picking } = useBench()
   const projectId = useBench((s) => s.project?.id)
-  const scene = useMemo(() => buildScene(withMoved(items, moving)), [items, moving])
-  const paint = useMemo(() => makePaint(theme, lens, items, result), [theme, lens, items, result])
+  const still = useMemo(() => buildScene(items), [items])
+  const { moving, start, grab, box } = useDrag(view, still, () => svg.current?.getBoundingClientRect())
+  if (moving) dragged.current = true
+  const scene = useMemo(
+    () => (moving && moving.drag.kind !== 'box' ? buildScene(withMoved(items, moving)) : still),
+    [items, moving, still],
+  )
+  const feeders = useFeeders()
+  const paint = useMemo(
+    () => makePaint(theme, lens, items, result, feeders),
+    [theme, lens, items, result, feeders],
+  )
   const shapes = useMemo(() => visible(scene, view, size), [scene, view, size])
   const count = shapes.buses.length + shapes.branches.length + shapes.hangs.length
   const many = count > MOST_SVG
@@ -75,8 +105,8 @@ export function Sheet() {
 
   const zoomBy = (factor: number) => go(zoomed(view, factor, { x: size.width / 2, y: size.height / 2 }))
   const emphasised = useMemo(
-    () => new Set([selected, hovered].filter((i): i is string => !!i)),
-    [selected, hovered],
+    () => new Set([chosen.size ? null : selected, hovered].filter((i): i is string => !!i)),
+    [selected, chosen, hovered],
   )
   const labels = useMemo(
     () => (many ? [] : labelsFor(scene, result, paint, view, size.width, size.height, emphasised)),
@@ -87,8 +117,7 @@ export function Sheet() {
   const keyDown = (event: React.KeyboardEvent) => {
     const way = arrow(event.key)
     if (way && event.shiftKey) {
-      const bus = scene.busById.get(selected ?? '')
-      if (bus) moveBus(bus.id, { x: bus.x + way.x * 10, y: bus.y + way.y * 10 })
+      moveBuses(selection(), way.x * 10, way.y * 10)
     } else if (way) select(neighbour(scene.centre, selected, way), { reveal: true })
     else if (event.key === '+' || event.key === '=') zoomBy(1.3)
     else if (event.key === '-') zoomBy(1 / 1.3)
@@ -98,6 +127,24 @@ export function Sheet() {
   }
   const idAt = (target: EventTarget) =>
     (target as Element).closest?.('[data-id]')?.getAttribute('data-id') ?? null
+  const choose = (event: React.MouseEvent) => {
+    const id = idAt(event.target)
+    if (picking && id && items.get(id)?.kind === 'bus') return pick(id)
+    if (dragged.current) return
+    if (event.shiftKey) {
+      if (id) toggle(id)
+      return
+    }
+    select(id)
+  }
+  const press = (event: React.PointerEvent) => {
+    dragged.current = false
+    const label = (event.target as Element).getAttribute('data-label')
+    if (label) return start(event, { kind: 'label', id: label }, { x: 0, y: 0 })
+    const bus = scene.busById.get(idAt(event.target) ?? '')
+    if (bus && !event.shiftKey) grab(event, bus.id, bus)
+    else if (event.shiftKey && !idAt(event.target)) box(event)
+  }
 
   return (
     <Frame aria-label="Sheet">
@@ -106,30 +153,39 @@ export function Sheet() {
         ref={svg}
         tabIndex={0}
         role="application"
-        aria-label="Schematic. Arrow keys move the selection, Shift and arrow keys move a selected bus, plus and minus zoom, F fits."
+        aria-label="Schematic. Arrow keys move the selection, Shift and arrow keys move selected buses, plus and minus zoom, F fits, O opens or closes a switch. Shift and drag selects several."
         onKeyDown={keyDown}
-        onClick={(e) => select(idAt(e.target))}
+        data-picking={picking ? 'yes' : undefined}
+        onClick={choose}
+        onDoubleClick={(e) => {
+          const id = idAt(e.target)
+          if (id) throwSwitch(id)
+        }}
         onPointerOver={(e) => hover(idAt(e.target))}
         onPointerLeave={() => hover(null)}
-        onPointerDown={(e) => {
-          const bus = scene.busById.get(idAt(e.target) ?? '')
-          if (bus) grab(e, bus.id, bus)
-        }}
+        onPointerDown={press}
       >
+        {grid && <Grid view={view} />}
         <g transform={`translate(${view.x} ${view.y}) scale(${view.k})`}>
           <Halo scene={scene} id={hovered} colour={theme.accent} opacity={0.14} />
-          <Halo scene={scene} id={selected} colour={theme.accent} opacity={0.34} />
+          {[...(chosen.size ? chosen : [selected])].map((id) => (
+            <Halo key={id} scene={scene} id={id} colour={theme.accent} opacity={0.34} />
+          ))}
+          {picking && <Halo scene={scene} id={picking.from} colour={theme.watch} opacity={0.5} />}
           {!many && (
             <Painter shapes={shapes} paint={paint} symbolScale={symbolScale} showFlow={view.k > 0.3} />
           )}
         </g>
-        <Labels labels={labels} />
+        <Labels labels={labels} movable={chosen.size ? null : selected} />
         <Marks shapes={shapes} paint={paint} view={view} />
+        <BarEnds scene={scene} view={view} start={start} />
+        {moving?.drag.kind === 'box' && <SelectionBox moving={moving} view={view} />}
       </Drawing>
+      {picking && <PickHint />}
       {failed && <Stale role="status">Not solved: what is shown is out of date</Stale>}
       {scene.buses.length === 0 && <Empty />}
       <Detail scene={scene} view={view} />
-      <GrowHandles scene={scene} view={view} size={size} />
+      <GrowHandles scene={scene} view={view} size={size} more={growMenu} />
       <Legend />
       <Corner>
         <IconButton icon="plus" label="Zoom in" keys="+" onPress={() => zoomBy(1.3)} />
@@ -137,6 +193,117 @@ export function Sheet() {
         <IconButton icon="fit" label="Show everything" keys="F" onPress={fitSheet} />
       </Corner>
     </Frame>
+  )
+}
+
+/** The number of the feeder each bus belongs to, while the lens shows feeders. */
+function useFeeders(): ReadonlyMap<string, number> {
+  const { lens, project, revision } = useBench()
+  const { data } = useQuery({
+    ...feedersQuery(project?.id ?? '', revision),
+    enabled: lens === 'feeder' && !!project,
+    placeholderData: (last) => last,
+  })
+  return useMemo(
+    () => new Map((data?.feeders ?? []).flatMap((f, n) => f.buses.map((b) => [b, n] as const))),
+    [data],
+  )
+}
+
+const STEP = 20
+
+/** Dots to which buses snap. */
+function Grid({ view }: { view: View }) {
+  const theme = useTheme()
+  const step = STEP * view.k * (view.k < 0.5 ? 5 : 1)
+  return (
+    <g pointerEvents="none">
+      <pattern
+        id="grid"
+        x={view.x % step}
+        y={view.y % step}
+        width={step}
+        height={step}
+        patternUnits="userSpaceOnUse"
+      >
+        <circle cx={0.7} cy={0.7} r={0.7} fill={theme.dead} />
+      </pattern>
+      <rect width="100%" height="100%" fill="url(#grid)" data-testid="grid" />
+    </g>
+  )
+}
+
+/** Handles at both ends of the selected bar. */
+function BarEnds(props: {
+  scene: Scene
+  view: View
+  start: (event: React.PointerEvent, drag: Drag, at: Point) => void
+}) {
+  const theme = useTheme()
+  const { selected, chosen } = useBench()
+  const bus = chosen.size ? undefined : props.scene.busById.get(selected ?? '')
+  if (!bus) return null
+  return (
+    <g>
+      {([-1, 1] as const).map((end) => {
+        const at = bus.upright
+          ? { x: bus.x, y: bus.y + end * bus.half }
+          : { x: bus.x + end * bus.half, y: bus.y }
+        const p = toScreen(props.view, at)
+        return (
+          <rect
+            key={end}
+            data-handle={end}
+            x={p.x - 4}
+            y={p.y - 4}
+            width={8}
+            height={8}
+            fill={theme.panel}
+            stroke={theme.accent}
+            style={{ cursor: bus.upright ? 'ns-resize' : 'ew-resize' }}
+            onPointerDown={(e) => {
+              e.stopPropagation()
+              props.start(e, { kind: 'stretch', id: bus.id, end }, at)
+            }}
+          />
+        )
+      })}
+    </g>
+  )
+}
+
+function SelectionBox({ moving, view }: { moving: Moving; view: View }) {
+  const theme = useTheme()
+  if (moving.drag.kind !== 'box') return null
+  const b = boxFrom(moving.drag.from, moving.dx, moving.dy)
+  const p = toScreen(view, { x: b.minX, y: b.minY })
+  return (
+    <rect
+      x={p.x}
+      y={p.y}
+      width={(b.maxX - b.minX) * view.k}
+      height={(b.maxY - b.minY) * view.k}
+      fill={theme.accent}
+      fillOpacity={0.08}
+      stroke={theme.accent}
+      strokeDasharray="4 3"
+      pointerEvents="none"
+    />
+  )
+}
+
+const Hint = styled.div`
+  position: absolute; top: 10px; left: 50%; transform: translateX(-50%); padding: 5px 14px; border-radius: 15px; z-index: 3;
+  background: ${(p) => p.theme.panel}; color: ${(p) => p.theme.ink}; border: 1px solid ${(p) => p.theme.watch};
+`
+
+function PickHint() {
+  const picking = useBench((s) => s.picking)
+  const from = useBench((s) => s.items.get(picking?.from ?? '')?.name)
+  return (
+    <Hint role="status">
+      {picking?.label} from {from}: click the other bus, or type / and its name. Esc leaves it.
+    </Hint>
   )
 }
 
@@ -216,16 +383,25 @@ function Halo({
   )
 }
 
-function Labels({ labels }: { labels: readonly Label[] }) {
+function Labels({ labels, movable }: { labels: readonly Label[]; movable: string | null }) {
   const theme = useTheme()
   const ink = (l: Label) =>
     l.severity === 'breach' ? theme.breach : l.severity === 'watch' ? theme.watchInk : theme.quiet
   return (
     <g pointerEvents="none" paintOrder="stroke" stroke={theme.panel} strokeWidth={3.5} strokeLinejoin="round">
       {labels.map((l) => (
-        <text key={l.key} x={l.x} y={l.y} textAnchor={l.anchor} fill={ink(l)}>
+        <text
+          key={l.key}
+          x={l.x}
+          y={l.y}
+          textAnchor={l.anchor}
+          fill={ink(l)}
+          data-label={l.key === movable ? l.key : undefined}
+          pointerEvents={l.key === movable ? 'all' : undefined}
+          style={l.key === movable ? { cursor: 'move' } : undefined}
+        >
           {l.name && (
-            <tspan className="name" fill={theme.ink}>
+            <tspan className="name" fill={theme.ink} data-label={l.key === movable ? l.key : undefined}>
               {l.name}
             </tspan>
           )}

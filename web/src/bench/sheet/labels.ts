@@ -1,7 +1,7 @@
 /** Labels in screen coordinates: which ones there is room for, the important ones first. */
 import { fixed, power } from '../../design/format'
 import { figure, type Result } from '../model'
-import type { Box, View } from './geometry'
+import type { Box, Point, View } from './geometry'
 import { overlaps, toScreen } from './geometry'
 import type { Paint } from './paint'
 import type { BusShape, Scene } from './scene'
@@ -161,7 +161,18 @@ export function labelsFor(
     }
   }
   const bars = scene.buses.flatMap((b) => (b.upright ? [barBox(b, view)] : []))
+  for (const w of wishes) {
+    const moved = movedBy(scene, w.id)
+    if (!moved) continue
+    Object.assign(w, { x: w.x + moved.x * k, y: w.y + moved.y * k, weight: Math.max(w.weight, 500) })
+  }
   return place(wishes, bars)
+}
+
+/** How far somebody has moved a label; nothing where it stands by itself. */
+function movedBy(scene: Scene, id: string): Point | undefined {
+  const by = scene.labelMoves.get(id)
+  return by && (by.x || by.y) ? by : undefined
 }
 
 function barBox(bus: BusShape, view: View): Box {

@@ -1,7 +1,7 @@
 /** What the lens and the result make of every element: colour, liveness, finding. */
 import type { Finding } from '../../api/client'
 import type { Palette } from '../../design/tokens'
-import { type Items, type Result, values } from '../model'
+import { busesOf, figure, type Items, type Result, values } from '../model'
 import type { Lens } from '../store'
 import { lensColours } from './lens'
 
@@ -14,7 +14,16 @@ export interface Paint {
   readonly finding: (id: string) => Finding | undefined
 }
 
-export function makePaint(palette: Palette, lens: Lens, items: Items, result: Result | null): Paint {
+/** Which feeder each bus belongs to, as a number for its colour. */
+export type FeederOf = ReadonlyMap<string, number>
+
+export function makePaint(
+  palette: Palette,
+  lens: Lens,
+  items: Items,
+  result: Result | null,
+  feeders: FeederOf = new Map(),
+): Paint {
   const colours = lensColours(palette)
   const buses = result?.tables.buses
   const branches = result?.tables.branches
@@ -22,7 +31,7 @@ export function makePaint(palette: Palette, lens: Lens, items: Items, result: Re
   const volts = values(buses, 'voltage_pu') as readonly (number | null)[]
   const loading = values(branches, 'loading_pct') as readonly (number | null)[]
   const power = values(branches, 'from_active_power_mw') as readonly (number | null)[]
-  const states = [buses, branches, injections].map((t) => ({
+  const states = [buses, branches, injections, result?.tables.windings].map((t) => ({
     row: t?.row,
     state: values(t, 'state') as readonly string[],
   }))
@@ -32,11 +41,13 @@ export function makePaint(palette: Palette, lens: Lens, items: Items, result: Re
   const withLoading = lens === 'both' || lens === 'loading'
   return {
     bus: (id) => {
+      if (lens === 'feeder') return feederColour(palette, feeders.get(id))
       const v = volts[buses?.row.get(id) ?? -1]
       return withVoltage && typeof v === 'number' ? colours.voltage(v) : palette.ink
     },
     branch: (id) => {
-      const l = loading[branches?.row.get(id) ?? -1]
+      if (lens === 'feeder') return feederColour(palette, feederOfBranch(items, feeders, id))
+      const l = loading[branches?.row.get(id) ?? -1] ?? figure(result?.tables.windings, id, 'loading_pct')
       return withLoading && typeof l === 'number' ? colours.loading(l) : palette.quiet
     },
     live: (id) => {
@@ -52,4 +63,14 @@ export function makePaint(palette: Palette, lens: Lens, items: Items, result: Re
     },
     finding: (id) => worst.get(id),
   }
+}
+
+const feederColour = (palette: Palette, n: number | undefined) =>
+  n === undefined ? palette.quiet : (palette.feeders[n % palette.feeders.length] ?? palette.quiet)
+
+/** A branch belongs to the feeder of its far bus: the first section is already part of what it starts. */
+function feederOfBranch(items: Items, feeders: FeederOf, id: string): number | undefined {
+  const item = items.get(id)
+  const found = item ? busesOf(item).map((b) => feeders.get(b)) : []
+  return found.length ? (found.at(-1) ?? found[0]) : undefined
 }

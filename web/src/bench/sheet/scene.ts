@@ -11,6 +11,8 @@ export interface BusShape {
   readonly half: number
   readonly upright: boolean
   readonly kv: number
+  /** How far its label has been moved, in sheet units. */
+  readonly label: Point
   /** Something leaves at the upper or lower end: labels keep clear of it. */
   topTaken: boolean
   /** Right edge of what stands up from the left part of a bar; the name begins after it. */
@@ -35,6 +37,11 @@ export interface BranchShape {
   /** The piece that carries the mark runs from the from bus to the to bus rightwards or downwards. */
   readonly forward: boolean
   readonly length: number
+  /** The third winding's way from the symbol to its bus. */
+  readonly leg: readonly Point[] | null
+  readonly size: number
+  readonly flipped: boolean
+  readonly label: Point
 }
 
 export interface HangShape {
@@ -46,6 +53,8 @@ export interface HangShape {
   readonly points: readonly Point[]
   readonly at: Point
   readonly up: boolean
+  readonly size: number
+  readonly label: Point
 }
 
 export interface Scene {
@@ -56,6 +65,8 @@ export interface Scene {
   readonly box: Box | null
   /** Where each element is, for revealing and for moving the selection by keys. */
   readonly centre: ReadonlyMap<string, Point>
+  /** Labels that have been moved, and by how much. */
+  readonly labelMoves: ReadonlyMap<string, Point>
 }
 
 const GAP = 26
@@ -88,13 +99,14 @@ export function buildScene(items: Items): Scene {
         half,
         upright: item.upright === true,
         kv: number(item, 'nominal_kv') ?? 0,
+        label: labelOf(item),
         topTaken: false,
         nameFrom: Number.NEGATIVE_INFINITY,
         bottomTaken: false,
       })
     } else {
       const ends = busesOf(item).length
-      if (ends === 2) branches.push(item)
+      if (ends >= 2) branches.push(item)
       else if (ends === 1) hangs.push(item)
     }
   }
@@ -116,9 +128,11 @@ export function buildScene(items: Items): Scene {
     const standing = list.filter((p) => p.side === 'top' && !p.other).map((p) => p.at + 14)
     bus.nameFrom = Math.max(...standing, Number.NEGATIVE_INFINITY)
   }
-  const branchShapes = pairs.map(({ item, a, b, pa, pb }) =>
-    isTie(item, a, b) ? tieShape(item, a, pa, b, pb) : branchShape(item, route(a, pa, b, pb)),
-  )
+  const branchShapes = pairs.map(({ item, a, b, c, pa, pb, pc }) => {
+    if (isTie(item, a, b)) return tieShape(item, a, pa, b, pb)
+    const shape = branchShape(item, route(a, pa, b, pb))
+    return c && pc ? { ...shape, leg: legTo(shape.at, c, pc) } : shape
+  })
   const hangShapes = [...buses.values()].flatMap((bus) =>
     (ports.get(bus.id) ?? []).filter((p) => !p.other).map((p) => hangShape(p, bus)),
   )
@@ -131,6 +145,9 @@ interface Pair {
   readonly b: BusShape
   readonly pa: Port
   readonly pb: Port
+  /** The third bus of a three-winding transformer. */
+  readonly c?: BusShape | undefined
+  readonly pc?: Port | undefined
 }
 
 /** Both ends of every branch as ports; branches between the same two buses stand side by side. */
@@ -140,13 +157,13 @@ function pairUp(
   put: (bus: BusShape, port: Port) => Port,
 ): Pair[] {
   const ends = branches.flatMap((item) => {
-    const [a, b] = busesOf(item).map((id) => buses.get(id))
-    return a && b ? [{ item, a, b, key: [a.id, b.id].sort().join('\n') }] : []
+    const [a, b, c] = busesOf(item).map((id) => buses.get(id))
+    return a && b ? [{ item, a, b, c, key: [a.id, b.id].sort().join('\n') }] : []
   })
   const total = new Map<string, number>()
   for (const { key } of ends) total.set(key, (total.get(key) ?? 0) + 1)
   const met = new Map<string, number>()
-  return ends.map(({ item, a, b, key }) => {
+  return ends.map(({ item, a, b, c, key }) => {
     const nth = met.get(key) ?? 0
     met.set(key, nth + 1)
     const aside = nth - ((total.get(key) ?? 1) - 1) / 2
@@ -156,6 +173,8 @@ function pairUp(
       b,
       pa: put(a, portTo(item, a, b, nth, aside)),
       pb: put(b, portTo(item, b, a, nth, aside)),
+      c,
+      pc: c && put(c, portTo(item, c, a, nth, aside)),
     }
   })
 }
@@ -181,7 +200,9 @@ function finish(
           { x: b.x + b.half, y: b.y + 40 },
         ],
   )
-  return { buses, branches, hangs, busById, box: boxOf(corners), centre }
+  const labelMoves = new Map<string, Point>()
+  for (const s of [...buses, ...branches, ...hangs]) if (s.label.x || s.label.y) labelMoves.set(s.id, s.label)
+  return { buses, branches, hangs, busById, box: boxOf(corners), centre, labelMoves }
 }
 
 const overlapOf = (a: BusShape, b: BusShape) => {
@@ -217,7 +238,7 @@ function portTo(item: Item, bus: BusShape, other: BusShape, nth: number, aside: 
 }
 
 function portFor(item: Item, bus: BusShape): Port {
-  const up = hangSymbols[item.kind]?.up === true
+  const up = (hangSymbols[item.kind]?.up === true) !== (item.flipped === true)
   return {
     item,
     other: null,
@@ -363,7 +384,25 @@ function branchShape(item: Item, points: Point[]): BranchShape {
     vertical: piece.vertical,
     forward: piece.forward,
     length: piece.length,
+    leg: null,
+    size: number(item, 'symbol_size') ?? 1,
+    flipped: item.flipped === true,
+    label: labelOf(item),
   }
+}
+
+const labelOf = (item: Item): Point => ({
+  x: number(item, 'label_dx') ?? 0,
+  y: number(item, 'label_dy') ?? 0,
+})
+
+/** From a symbol to a bus: beside it first, then down, so that it clears the other two windings. */
+function legTo(from: Point, bus: BusShape, port: Port): Point[] {
+  const end = bus.upright
+    ? { x: bus.x, y: bus.y - bus.half }
+    : { x: Math.min(Math.max(port.at || bus.x, bus.x - bus.half), bus.x + bus.half), y: bus.y }
+  const y = from.y + 5
+  return [{ x: from.x, y }, { x: end.x, y }, end]
 }
 
 function hangShape(port: Port, bus: BusShape): HangShape {
@@ -390,5 +429,7 @@ function hangShape(port: Port, bus: BusShape): HangShape {
     points,
     at: foot,
     up,
+    size: number(port.item, 'symbol_size') ?? 1,
+    label: labelOf(port.item),
   }
 }

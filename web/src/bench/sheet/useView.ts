@@ -21,7 +21,8 @@ export function useView(ref: RefObject<SVGSVGElement | null>) {
       .scaleExtent([MIN_ZOOM, MAX_ZOOM])
       .filter((event: MouseEvent) => {
         if (event.type === 'wheel') return true
-        return !event.button && !(event.target as Element).closest('[data-kind="bus"]')
+        const taken = (event.target as Element).closest('[data-kind="bus"], [data-label], [data-handle]')
+        return !event.button && !event.shiftKey && !taken
       })
       .on('zoom', (event: D3ZoomEvent<SVGSVGElement, unknown>) => {
         const { k, x, y } = event.transform

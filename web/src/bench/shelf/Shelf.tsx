@@ -1,10 +1,14 @@
 /** The shelf below the diagram: findings, tables, logbook. */
+import { useQuery } from '@tanstack/react-query'
 import { TabPanel, Tabs } from 'react-aria-components'
 import styled from 'styled-components'
+import { checksQuery } from '../../api/queries'
 import { IconButton, Tab, TabList } from '../../design/controls'
+import { CatalogueView } from '../../features/catalogue/CatalogueView'
 import { type ShelfView, useBench } from '../store'
 import { Findings } from './Findings'
 import { Logbook } from './Logbook'
+import { Model } from './Model'
 import { TablesView } from './TablesView'
 
 const Frame = styled.section`
@@ -25,7 +29,13 @@ const Count = styled.span<{ $breach: boolean }>`
 const Body = styled(TabPanel)`min-height: 0; flex: 1; overflow: hidden; outline-offset: -3px;`
 
 export function Shelf() {
-  const { shelf, shelfOpen, result } = useBench()
+  const { shelf, shelfOpen, result, project, revision, shelfTall } = useBench()
+  const checks =
+    useQuery({
+      ...checksQuery(project?.id ?? '', revision),
+      enabled: !!project,
+      placeholderData: (last) => last,
+    }).data ?? []
   const findings = result?.findings ?? []
   const toggle = () => useBench.setState({ shelfOpen: !shelfOpen })
   return (
@@ -40,17 +50,34 @@ export function Shelf() {
               Findings{' '}
               <Count $breach={findings.some((f) => f.severity === 'breach')}>{findings.length}</Count>
             </Tab>
+            <Tab id="model">
+              Model
+              {checks.length > 0 && (
+                <Count $breach={checks.some((c) => c.severity === 'breach')}>{checks.length}</Count>
+              )}
+            </Tab>
             <Tab id="tables">Tables</Tab>
+            <Tab id="catalogue">Catalogue</Tab>
             <Tab id="logbook">Logbook</Tab>
           </TabList>
-          <IconButton
-            icon={shelfOpen ? 'down' : 'up'}
-            label={shelfOpen ? 'Fold the shelf' : 'Unfold the shelf'}
-            keys="B"
-            onPress={toggle}
-          />
+          <span style={{ display: 'flex' }}>
+            <IconButton
+              icon={shelfTall ? 'minus' : 'fit'}
+              label={shelfTall ? 'Lower the shelf' : 'Raise the shelf'}
+              keys="Shift+B"
+              onPress={() => useBench.setState({ shelfTall: !shelfTall, shelfOpen: true })}
+            />
+            <IconButton
+              icon={shelfOpen ? 'down' : 'up'}
+              label={shelfOpen ? 'Fold the shelf' : 'Unfold the shelf'}
+              keys="B"
+              onPress={toggle}
+            />
+          </span>
         </Head>
         <Body id="findings">{shelfOpen && <Findings findings={findings} />}</Body>
+        <Body id="model">{shelfOpen && <Model checks={checks} />}</Body>
+        <Body id="catalogue">{shelfOpen && <CatalogueView />}</Body>
         <Body id="tables">{shelfOpen && <TablesView />}</Body>
         <Body id="logbook">{shelfOpen && <Logbook />}</Body>
       </All>

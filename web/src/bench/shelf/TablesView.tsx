@@ -1,15 +1,18 @@
 /** Result tables: sortable, virtualised, linked with the selection. */
+import { useQuery } from '@tanstack/react-query'
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { useEffect, useMemo, useRef, useState } from 'react'
 import styled from 'styled-components'
+import { vocabularyQuery } from '../../api/queries'
 import { cell } from '../../design/format'
 import { font } from '../../design/tokens'
 import type { FullColumn, ResultTable } from '../model'
 import { select, useBench } from '../store'
+import { DataTable } from './DataTable'
 
 const Frame = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); height: 100%;`
 const Bar = styled.div`
-  display: flex; gap: 4px; padding: 4px 12px; align-items: center; border-bottom: 1px solid ${(p) => p.theme.rule};
+  display: flex; gap: 4px; padding: 4px 12px; align-items: center; overflow-x: auto; scrollbar-width: none; white-space: nowrap; i { color: ${(p) => p.theme.quiet}; padding: 0 4px 0 12px; } border-bottom: 1px solid ${(p) => p.theme.rule};
   button { border: none; background: transparent; padding: 2px 8px; border-radius: 4px; color: ${(p) => p.theme.quiet}; }
   button[aria-pressed='true'] { background: ${(p) => p.theme.accentWash}; color: ${(p) => p.theme.ink}; font-weight: 500; }
 `
@@ -42,10 +45,22 @@ interface Sort {
   readonly descending: boolean
 }
 
+/** Kinds that are no equipment but worth a table. */
+const LISTED = new Set(['line_geometry', 'current_transformer', 'relay', 'own_type'])
+
 export function TablesView() {
   const tables = useBench((s) => s.result?.tables)
   const [name, setName] = useState('buses')
+  const items = useBench((s) => s.items)
+  const kinds = useQuery(vocabularyQuery).data?.kinds ?? []
+  const count = useMemo(() => {
+    const found = new Map<string, number>()
+    for (const i of items.values()) found.set(i.kind, (found.get(i.kind) ?? 0) + 1)
+    return found
+  }, [items])
+  const data = kinds.filter((k) => (k.element || LISTED.has(k.kind)) && count.get(k.kind))
   const table = tables?.[name]
+  const kind = data.find((k) => `data ${k.kind}` === name)
   return (
     <Frame>
       <Bar role="toolbar" aria-label="Table">
@@ -54,7 +69,19 @@ export function TablesView() {
             {t.label} {t.length}
           </button>
         ))}
+        {data.length > 0 && <i>data</i>}
+        {data.map((k) => (
+          <button
+            type="button"
+            key={k.kind}
+            aria-pressed={`data ${k.kind}` === name}
+            onClick={() => setName(`data ${k.kind}`)}
+          >
+            {k.plural} {count.get(k.kind)}
+          </button>
+        ))}
       </Bar>
+      {kind && <DataTable key={kind.kind} kind={kind} />}
       {table && <Table key={name} table={table} />}
     </Frame>
   )

@@ -4,8 +4,10 @@ import { useEffect, useMemo, useState } from 'react'
 import { vocabularyQuery } from '../../api/queries'
 import { busesOf } from '../../bench/model'
 import { select, useBench } from '../../bench/store'
+import { Ask } from './Ask'
 import { Chooser } from './Chooser'
-import { type Command, commandsFor, keysOf, labelOfKind } from './commands'
+import { type Command, commandsFor, growCommands, keysOf, labelOfKind } from './commands'
+import { pick } from './pick'
 
 export type OpenOverlay = 'none' | 'palette' | 'find' | 'grow'
 
@@ -18,6 +20,7 @@ interface Props {
 export function Palette({ open, setOpen, onProjects }: Props) {
   const vocabulary = useQuery(vocabularyQuery).data
   const items = useBench((s) => s.items)
+  const picking = useBench((s) => s.picking)
   // The list depends on what is selected and undoable; it is made anew whenever it opens.
   const commands = useMemo((): Command[] => {
     const overlays = {
@@ -34,6 +37,7 @@ export function Palette({ open, setOpen, onProjects }: Props) {
         ? []
         : [...items.values()]
             .filter((i) => vocabulary?.kinds.some((k) => k.element && k.kind === i.kind))
+            .filter((i) => !picking || i.kind === 'bus')
             .map((i) => ({
               id: i.id,
               label: i.name,
@@ -42,7 +46,7 @@ export function Palette({ open, setOpen, onProjects }: Props) {
                 ...busesOf(i).map((b) => items.get(b)?.name ?? b),
               ].join(' · '),
             })),
-    [open, items, vocabulary],
+    [open, items, vocabulary, picking],
   )
   const listed = commands.filter((c) => (open === 'grow' ? c.id.startsWith('grow-') : true))
   const run = (id: string) => commands.find((c) => c.id === id)?.run()
@@ -67,8 +71,13 @@ export function Palette({ open, setOpen, onProjects }: Props) {
         isOpen={open === 'find'}
         entries={found}
         onClose={() => setOpen('none')}
-        onChoose={(id) => select(id, { reveal: true })}
+        onChoose={(id) => {
+          const picked = useBench.getState().picking && items.get(id)?.kind === 'bus'
+          if (picked) pick(id)
+          else select(id, { reveal: true })
+        }}
       />
+      <Ask />
     </>
   )
 }
@@ -88,9 +97,13 @@ function useKeys(setOpen: (open: OpenOverlay) => void, onProjects: () => void) {
       const keys = keysOf(event)
       if (event.defaultPrevented || document.querySelector('[role="dialog"]')) return
       if (typing && !keys.startsWith('Ctrl+K')) return
+      // Text that somebody marked is theirs to copy.
+      if (keys === 'Ctrl+C' && String(window.getSelection())) return
+      if (target.closest('[data-own-keys]')) return
       if (keys === 'G') {
         const { selected, items } = useBench.getState()
-        if (selected && items.get(selected)?.kind === 'bus') setOpen('grow')
+        const item = items.get(selected ?? '')
+        if (item && growCommands(item, vocabulary?.shoots ?? []).length) setOpen('grow')
         else return
       } else {
         const alias = keys === 'Ctrl+Y' ? 'Ctrl+Shift+Z' : keys

@@ -1,8 +1,20 @@
 /** Every command there is: its name, its key, and what it does. The palette and the keyboard read one list. */
-import type { Kind } from '../../api/client'
-import { grow, redo, remove, tidy, undo } from '../../bench/session'
-import { fitSheet, type Lens, select, useBench } from '../../bench/store'
+import type { Kind, Shoot } from '../../api/client'
+import { align, chosenBuses, distribute, labelsBack, resize, selectFed, turn } from '../../bench/arrange'
+import { copy, copyData, cut, duplicate, pasteHere } from '../../bench/copies'
+import type { Item } from '../../bench/model'
+import { grow, redo, remove, swap, throwSwitch, tidy, undo } from '../../bench/session'
+import {
+  fitSheet,
+  type Lens,
+  type ShelfView,
+  select,
+  selection,
+  selectMany,
+  useBench,
+} from '../../bench/store'
 import { useThemeChoice } from '../../design/theme'
+import { startPicking } from './pick'
 
 export interface Command {
   readonly id: string
@@ -17,41 +29,179 @@ export interface Overlays {
   readonly openProjects: () => void
 }
 
-export function commandsFor(
-  shoots: readonly { name: string; label: string }[],
-  overlays: Overlays,
-): Command[] {
-  const { selected, items, undoLabel, redoLabel, shelfOpen, cardOpen } = useBench.getState()
-  const item = selected ? items.get(selected) : undefined
-  const set = useBench.setState
-  const lens = (id: Lens, label: string): Command => ({
-    id: `lens-${id}`,
-    label: `Lens: ${label}`,
-    run: () => set({ lens: id }),
-  })
+const set = useBench.setState
+
+export function commandsFor(shoots: readonly Shoot[], overlays: Overlays): Command[] {
+  const { selected, chosen, items } = useBench.getState()
+  const item = selected && !chosen.size ? items.get(selected) : undefined
   return [
     { id: 'find', label: 'Find an element', keys: '/', run: overlays.openFind },
     { id: 'palette', label: 'All commands', keys: 'Ctrl+K', run: overlays.openPalette },
+    ...historyCommands(),
+    ...(item ? growCommands(item, shoots) : []),
+    ...(item ? oneCommands(item) : []),
+    ...selectionCommands(),
+    ...viewCommands(),
+    { id: 'projects', label: 'All projects', run: overlays.openProjects },
+  ]
+}
+
+function historyCommands(): Command[] {
+  const { undoLabel, redoLabel } = useBench.getState()
+  return [
     ...(undoLabel
       ? [{ id: 'undo', label: `Undo: ${undoLabel}`, keys: 'Ctrl+Z', run: () => void undo() }]
       : []),
     ...(redoLabel
       ? [{ id: 'redo', label: `Redo: ${redoLabel}`, keys: 'Ctrl+Shift+Z', run: () => void redo() }]
       : []),
-    ...(item?.kind === 'bus'
-      ? shoots.map((s) => ({
-          id: `grow-${s.name}`,
-          label: `Grow ${s.label.toLowerCase()} at ${item.name}`,
-          keys: 'G',
-          run: () => void grow(item.id, s.name),
-        }))
+  ]
+}
+
+/** What can grow at a bus or in a line, and between two buses. */
+export function growCommands(item: Item, shoots: readonly Shoot[]): Command[] {
+  const here = shoots.filter((s) => s.at.includes(item.kind))
+  const start = (s: Shoot) => {
+    if (s.asks.length && s.name !== 'transformer') set({ asking: { what: s.name, at: item.id } })
+    else void grow(item.id, s.name)
+  }
+  const grown = here.map((s) => ({
+    id: `grow-${s.name}`,
+    label: `Grow ${s.label.toLowerCase()}${item.kind === 'bus' ? ' at' : ' of'} ${item.name}`,
+    keys: 'G',
+    run: () => start(s),
+  }))
+  if (item.kind !== 'bus') return grown
+  const between = shoots
+    .filter((s) => s.at.includes('pair'))
+    .map((s) => ({
+      id: `grow-to-${s.name}`,
+      label: `${s.label} from ${item.name} to another bus`,
+      keys: 'G',
+      run: () => startPicking(item.id, s.name, s.label),
+    }))
+  const joining = {
+    id: 'grow-join',
+    label: `Join ${item.name} with another bus`,
+    keys: 'J',
+    run: () => startPicking(item.id, 'join', 'Join'),
+  }
+  return [...grown, ...between, joining]
+}
+
+function oneCommands(item: Item): Command[] {
+  return [
+    ...(item.kind === 'switch'
+      ? [
+          {
+            id: 'throw',
+            label: `${item.closed === false ? 'Close' : 'Open'} ${item.name}`,
+            keys: 'O',
+            run: () => throwSwitch(item.id),
+          },
+        ]
       : []),
-    ...(item
-      ? [{ id: 'remove', label: `Remove ${item.name}`, keys: 'Delete', run: () => void remove([item.id]) }]
+    {
+      id: 'fed',
+      label: `Select ${item.name} and everything fed from here`,
+      keys: 'D',
+      run: () => void selectFed(item.id),
+    },
+    {
+      id: 'copy-data',
+      label: `Take the data of ${item.name} to apply to others`,
+      keys: 'Ctrl+Shift+C',
+      run: () => copyData(item.id),
+    },
+  ]
+}
+
+function selectionCommands(): Command[] {
+  const { items, clip, selected } = useBench.getState()
+  const ids = selection()
+  const first = items.get(ids[0] ?? '')
+  const onto = items.get(selected ?? '')?.kind === 'bus' ? items.get(selected ?? '') : undefined
+  const pasting: Command[] = clip.length
+    ? [
+        {
+          id: 'paste',
+          label: onto ? `Paste onto ${onto.name}` : 'Paste where it was',
+          keys: 'Ctrl+V',
+          run: () => void pasteHere(1),
+        },
+        {
+          id: 'paste-times',
+          label: 'Paste several times …',
+          keys: 'Ctrl+Shift+V',
+          run: () => set({ asking: { what: 'paste', at: selected ?? '' } }),
+        },
+      ]
+    : []
+  if (!first) return [...pasting, all()]
+  const what = ids.length > 1 ? `${ids.length} elements` : first.name
+  const buses = chosenBuses().length
+  return [
+    { id: 'copy', label: `Copy ${what}`, keys: 'Ctrl+C', run: () => copy(ids) },
+    { id: 'cut', label: `Cut ${what}`, keys: 'Ctrl+X', run: () => void cut(ids) },
+    { id: 'duplicate', label: `Duplicate ${what}`, keys: 'Ctrl+D', run: () => void duplicate(ids) },
+    ...pasting,
+    { id: 'remove', label: `Remove ${what}`, keys: 'Delete', run: () => void remove(ids) },
+    { id: 'larger', label: 'Next size up', keys: ']', run: () => void swap(ids, 1) },
+    { id: 'smaller', label: 'Next size down', keys: '[', run: () => void swap(ids, -1) },
+    { id: 'turn', label: `Turn ${what}`, keys: 'R', run: turn },
+    { id: 'grow-symbol', label: 'Larger symbol', run: () => resize(1.25) },
+    { id: 'shrink-symbol', label: 'Smaller symbol', run: () => resize(0.8) },
+    { id: 'labels-back', label: 'Put moved labels back', run: labelsBack },
+    ...(buses > 1
+      ? [
+          { id: 'align-y', label: 'Align on a level', run: () => align('y') },
+          { id: 'align-x', label: 'Align upright', run: () => align('x') },
+          { id: 'tidy-some', label: `Tidy ${buses} buses`, keys: 'T', run: () => void tidy(ids) },
+        ]
       : []),
-    ...(item ? [{ id: 'deselect', label: 'Select nothing', keys: 'Esc', run: () => select(null) }] : []),
+    ...(buses > 2
+      ? [
+          { id: 'distribute-x', label: 'Even gaps from left to right', run: () => distribute('x') },
+          { id: 'distribute-y', label: 'Even gaps from top to bottom', run: () => distribute('y') },
+        ]
+      : []),
+    all(),
+    { id: 'deselect', label: 'Select nothing', keys: 'Esc', run: () => select(null) },
+  ]
+}
+
+const all = (): Command => ({
+  id: 'all',
+  label: 'Select everything',
+  keys: 'Ctrl+A',
+  run: () => selectMany([...useBench.getState().items.values()].filter(isEquipment).map((i) => i.id)),
+})
+
+const isEquipment = (i: Item) =>
+  Object.keys(i).some((k) => k === 'bus' || k.endsWith('_bus')) || i.kind === 'bus'
+
+function viewCommands(): Command[] {
+  const { shelfOpen, cardOpen, grid } = useBench.getState()
+  const lens = (id: Lens, label: string): Command => ({
+    id: `lens-${id}`,
+    label: `Lens: ${label}`,
+    run: () => set({ lens: id }),
+  })
+  const shelf = (id: ShelfView, keys: string): Command => ({
+    id,
+    label: `Shelf: ${id}`,
+    keys,
+    run: () => set({ shelf: id, shelfOpen: true }),
+  })
+  return [
     { id: 'worst', label: 'Go to the worst finding', keys: 'W', run: toWorst },
     { id: 'fit', label: 'Show everything', keys: 'F', run: fitSheet },
+    {
+      id: 'grid',
+      label: grid ? 'Hide the grid' : 'Show the grid',
+      keys: '#',
+      run: () => set({ grid: !grid }),
+    },
     { id: 'tidy', label: 'Lay the sheet out anew', run: () => void tidy() },
     {
       id: 'shelf',
@@ -60,34 +210,32 @@ export function commandsFor(
       run: () => set({ shelfOpen: !shelfOpen }),
     },
     {
+      id: 'shelf-tall',
+      label: 'Raise or lower the shelf',
+      keys: 'Shift+B',
+      run: () => set({ shelfTall: !useBench.getState().shelfTall, shelfOpen: true }),
+    },
+    {
       id: 'card',
       label: cardOpen ? 'Fold the card' : 'Unfold the card',
       keys: 'C',
       run: () => set({ cardOpen: !cardOpen }),
     },
-    {
-      id: 'findings',
-      label: 'Shelf: findings',
-      keys: '1',
-      run: () => set({ shelf: 'findings', shelfOpen: true }),
-    },
-    { id: 'tables', label: 'Shelf: tables', keys: '2', run: () => set({ shelf: 'tables', shelfOpen: true }) },
-    {
-      id: 'logbook',
-      label: 'Shelf: logbook',
-      keys: '3',
-      run: () => set({ shelf: 'logbook', shelfOpen: true }),
-    },
+    shelf('findings', '1'),
+    shelf('model', '2'),
+    shelf('tables', '3'),
+    shelf('catalogue', '4'),
+    shelf('logbook', '5'),
     lens('both', 'voltage & loading'),
     lens('voltage', 'voltage'),
     lens('loading', 'loading'),
+    lens('feeder', 'feeders'),
     lens('plain', 'none'),
     ...(['light', 'dark', 'system'] as const).map((t) => ({
       id: `theme-${t}`,
       label: `Theme: ${t === 'system' ? 'as the system' : t}`,
       run: () => useThemeChoice.getState().setChoice(t),
     })),
-    { id: 'projects', label: 'All projects', run: overlays.openProjects },
   ]
 }
 
@@ -100,7 +248,7 @@ function toWorst() {
 export function keysOf(event: KeyboardEvent): string {
   const parts = [
     event.ctrlKey || event.metaKey ? 'Ctrl' : '',
-    event.shiftKey && event.key.length > 1 ? 'Shift' : '',
+    event.shiftKey && (event.key.length > 1 || /^[a-z]$/i.test(event.key)) ? 'Shift' : '',
   ]
   if ((event.ctrlKey || event.metaKey) && event.shiftKey && event.key.length === 1) parts[1] = 'Shift'
   const key = event.key === 'Escape' ? 'Esc' : event.key === 'Backspace' ? 'Delete' : event.key

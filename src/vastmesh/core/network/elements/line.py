@@ -1,11 +1,14 @@
 from __future__ import annotations
 
-from typing import Literal, Self
+from typing import Any, Literal, Self
 
 from pydantic import model_validator
 
 from ..fields import catalogue_type, choice, quantity, reference
-from ..items import Element
+from ..items import Element, Origin
+
+
+_BY_GEOMETRY = {"r_ohm_per_km", "x_ohm_per_km", "b_us_per_km", "r0_ohm_per_km", "x0_ohm_per_km", "b0_us_per_km", "rating_a"}
 
 
 class Line(Element):
@@ -82,6 +85,15 @@ class Line(Element):
         if self.geometry:
             return ()
         return tuple(f for f in ("r_ohm_per_km", "x_ohm_per_km") if getattr(self, f) is None)
+
+    def reconcile(self, values: dict[str, Any]) -> dict[str, Any]:
+        """A geometry replaces the constants of a type and the other way round; what is entered stays entered."""
+        if values.get("geometry") is not None:
+            figures = [f for f, o in self.origins.items() if o in (Origin.CATALOGUE, Origin.TYPICAL) and f in _BY_GEOMETRY]
+            values = {**dict.fromkeys(["type", *figures]), **values}
+        elif values.get("type") is not None:
+            values = {"geometry": None, **values}
+        return super().reconcile(values)
 
     def zero_sequence(self) -> tuple[float, float, float]:
         """R0, X0 in Ω/km and B0 in µS/km: as entered, else typical multiples of the positive sequence.
