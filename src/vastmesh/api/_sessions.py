@@ -179,7 +179,8 @@ class LiveSession:
             start = (0.0, 0.0)
             if isinstance(root, Bus) and isinstance(target, Bus) and root is not target:
                 start = ((target.x or 0.0) - (root.x or 0.0), (target.y or 0.0) - (root.y or 0.0))
-            shifts = copies_beside(self.network, spots, min(times, 1000), start)
+            below = isinstance(target, Bus) and not target.upright
+            shifts = copies_beside(self.network, spots, min(times, 1000), start, down=below)
             plan = paste(self.network, items, onto=onto, times=times, shifts=shifts)
             changes = list(plan.changes)
             if isinstance(target, Bus) and not target.upright:

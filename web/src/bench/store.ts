@@ -38,6 +38,8 @@ export interface BenchState {
   /** Everything selected, the one the card is about included; empty when that is the only one. */
   chosen: ReadonlySet<string>
   picking: Picking | null
+  /** The item whose name is being typed. */
+  renaming: string | null
   /** What was copied, as it stood then. */
   clip: readonly Item[]
   /** Whose data is to be applied to others. */
@@ -71,6 +73,7 @@ export const initial: BenchState = {
   selected: null,
   chosen: NONE,
   picking: null,
+  renaming: null,
   clip: [],
   dataFrom: null,
   asking: null,

@@ -1,6 +1,6 @@
 """Equipment types, typical data and name-plate arithmetic, free of manufacturers."""
 
-from . import _conductors, _devices, _lines, _spectra, _transformers  # noqa: F401  each registers its family
+from . import _conductors, _lines, _transformers, _devices, _spectra  # noqa: F401, I001  each registers its family
 from ._conductors import at_temperature, overhead_rating_a
 from ._lines import cable_rating_a, typical_line_type
 from ._nameplate import (

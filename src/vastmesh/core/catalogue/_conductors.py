@@ -80,6 +80,6 @@ def _build() -> list[EquipmentType]:
 
 
 family(
-    Family("conductor", "Overhead conductors", "Bare conductors for lines described by their geometry",
+    Family("conductor", "Conductors", "Bare conductors for lines described by their geometry",
            ("r20_ohm_per_km", "diameter_mm", "gmr_mm", "rating_a"), _build)
 )  # fmt: skip

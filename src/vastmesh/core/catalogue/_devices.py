@@ -70,6 +70,6 @@ def _build() -> list[EquipmentType]:
 
 
 family(
-    Family("switch", "Breakers, fuses, switches", "Switchgear with ratings, breaking capacity and trip unit",
+    Family("switch", "Switchgear", "Switchgear with ratings, breaking capacity and trip unit",
            ("device", "rated_kv", "rating_a", "breaking_ka"), _build)
 )  # fmt: skip

@@ -40,7 +40,7 @@ def _build() -> list[EquipmentType]:
 family(
     Family(
         "spectrum",
-        "Harmonic spectra",
+        "Spectra",
         "Currents of each order drawn by distorting equipment",
         ("distortion_pct",),
         _build,

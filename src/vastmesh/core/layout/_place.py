@@ -27,15 +27,18 @@ def place(network: Network, *, anew: bool = False, loose: Collection[str] = ()) 
 
 
 def copies_beside(
-    network: Network, spots: Sequence[tuple[float, float]], times: int, start: tuple[float, float] = (0.0, 0.0)
+    network: Network, spots: Sequence[tuple[float, float]], times: int, start: tuple[float, float] = (0.0, 0.0),
+    *, down: bool = False,
 ) -> list[tuple[float, float]]:
-    """Shifts for copies of a group of buses, side by side to the right, clear of every bus there is.
+    """Shifts for copies of a group of buses, clear of every bus there is: side by side, or one below the other.
 
     ``spots``: positions of the group; ``start``: a first shift (from one supply point to another, say).
     """
     if not spots:
         return [(0.0, 0.0)] * times
-    width = max(x for x, _ in spots) - min(x for x, _ in spots)
+    axis = 1 if down else 0
+    extent = max(s[axis] for s in spots) - min(s[axis] for s in spots)
+    step = ROW if down else COLUMN
     taken = {(round((b.x or 0) / COLUMN), round((b.y or 0) / ROW)) for b in network.of(Bus) if b.x is not None}
     shifts: list[tuple[float, float]] = []
     dx, dy = start
@@ -44,10 +47,11 @@ def copies_beside(
             cells = {(round((x + dx) / COLUMN), round((y + dy) / ROW)) for x, y in spots}
             if not cells & taken:
                 break
-            dx += COLUMN
+            dx, dy = (dx, dy + step) if down else (dx + step, dy)
         taken |= cells
         shifts.append((dx, dy))
-        dx += ceil((width + COLUMN) / 10) * 10
+        by = ceil((extent + step) / 10) * 10
+        dx, dy = (dx, dy + by) if down else (dx + by, dy)
     return shifts
 
 

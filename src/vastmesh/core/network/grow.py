@@ -200,7 +200,7 @@ def _inverter(g: _Grower) -> list[Change]:
 def _source(g: _Grower) -> list[Change]:
     level = {0.4: 20.0, 11.0: 250.0, 33.0: 1000.0}.get(g.level(), 5000.0)
     values = {"voltage_pu": 1.0, "fault_max_mva": level, "fault_min_mva": 0.8 * level, "x_over_r": 10.0}
-    return g.hang("source", f"Supply {g.bus.name}", values)
+    return g.hang("source", "Supply" if g.bus.name.startswith("Supply") else f"Supply {g.bus.name}", values)
 
 
 def _shunt(g: _Grower) -> list[Change]:

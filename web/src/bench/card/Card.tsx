@@ -3,11 +3,11 @@ import { useQuery } from '@tanstack/react-query'
 import { TabPanel, Tabs } from 'react-aria-components'
 import styled from 'styled-components'
 import { vocabularyQuery } from '../../api/queries'
-import { IconButton, Tab, TabList } from '../../design/controls'
+import { IconButton, Tab, TabList, TextInput } from '../../design/controls'
 import { fixed } from '../../design/format'
 import { Mark } from '../../design/Icon'
 import { busesOf, type Item } from '../model'
-import { remove } from '../session'
+import { remove, updateOrTell } from '../session'
 import { select, useBench, useItem } from '../store'
 import { DataForm } from './DataForm'
 import { Overview } from './Overview'
@@ -45,6 +45,41 @@ export function Card() {
   )
 }
 
+const Rename = styled(
+  TextInput,
+)`height: 26px; font-size: 15px; font-weight: 600; margin: -2px 0 2px -6px; padding: 0 5px;`
+
+/** The name, typed over after a double click or F2. */
+function Name({ item }: { item: Item }) {
+  const renaming = useBench((s) => s.renaming === item.id)
+  const stop = () => useBench.setState({ renaming: null })
+  if (!renaming) return <h2 onDoubleClick={() => useBench.setState({ renaming: item.id })}>{item.name}</h2>
+  const keep = (name: string) => {
+    stop()
+    if (name.trim() && name !== item.name)
+      void updateOrTell(item, { name: name.trim() }, `Rename ${item.name}`)
+  }
+  return (
+    <Rename
+      aria-label="Name"
+      defaultValue={item.name}
+      maxLength={80}
+      ref={(el: HTMLInputElement | null) => {
+        if (el && document.activeElement !== el) el.select()
+      }}
+      onBlur={(e) => keep(e.currentTarget.value)}
+      onKeyDown={(e) => {
+        e.stopPropagation()
+        if (e.key === 'Enter') e.currentTarget.blur()
+        if (e.key === 'Escape') {
+          e.currentTarget.value = item.name
+          e.currentTarget.blur()
+        }
+      }}
+    />
+  )
+}
+
 /** Kinds that can be removed like equipment although they are not connected. */
 const BESIDE = new Set(['line_geometry', 'own_type', 'current_transformer', 'relay', 'area', 'substation'])
 
@@ -57,7 +92,7 @@ function About({ item }: { item: Item }) {
     <>
       <Head>
         <div>
-          <h2>{item.name}</h2>
+          <Name key={item.id} item={item} />
           <p>
             {kind?.label ?? item.kind}
             {busesOf(item).map((bus, i) => (

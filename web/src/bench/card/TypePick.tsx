@@ -13,7 +13,7 @@ import { useBench } from '../store'
 const Line = styled.div`display: flex; align-items: center; min-width: 0; grid-column: 2 / 4;`
 const Name = styled.button`
   flex: 1; min-width: 0; text-align: left; border: 1px solid transparent; background: none; padding: 3px 6px; border-radius: 4px; cursor: pointer;
-  font-weight: 500; overflow: hidden; text-overflow: ellipsis; white-space: nowrap;
+  font-weight: 500; line-height: 1.25; overflow-wrap: anywhere;
   &:hover { border-color: ${(p) => p.theme.rule}; } &[data-none='true'] { font-weight: 400; color: ${(p) => p.theme.quiet}; }
 `
 

@@ -367,7 +367,8 @@ function Halo({
       ? `M${bus.x} ${bus.y - bus.half}V${bus.y + bus.half}`
       : `M${bus.x - bus.half} ${bus.y}H${bus.x + bus.half}`
     : pathOf([...scene.branches, ...scene.hangs].find((s) => s.id === id)?.points ?? [])
-  const at = bus ? undefined : scene.centre.get(id)
+  const plain = scene.branches.some((b) => b.id === id && b.kind === 'line')
+  const at = bus || plain ? undefined : scene.centre.get(id)
   return (
     <g
       stroke={colour}

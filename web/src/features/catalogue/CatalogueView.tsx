@@ -16,7 +16,8 @@ const Bar = styled.div`
   display: flex; gap: 4px; padding: 4px 12px; align-items: center; border-bottom: 1px solid ${(p) => p.theme.rule}; overflow: hidden;
   > button[aria-pressed] { border: none; background: transparent; padding: 2px 8px; border-radius: 4px; color: ${(p) => p.theme.quiet}; white-space: nowrap; }
   > button[aria-pressed='true'] { background: ${(p) => p.theme.accentWash}; color: ${(p) => p.theme.ink}; font-weight: 500; }
-  input { max-width: 230px; margin-left: auto; height: 26px; }
+  input { width: 230px; flex: none; margin-left: auto; height: 26px; }
+  a { color: ${(p) => p.theme.accent}; padding: 0 6px; }
 `
 const Scroll = styled.div`overflow-y: auto; min-height: 0; height: 100%; &:focus-visible { outline-offset: -3px; }`
 const Row = styled.div`

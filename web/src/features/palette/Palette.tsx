@@ -58,8 +58,9 @@ export function Palette({ open, setOpen, onProjects }: Props) {
         isOpen={open === 'palette' || open === 'grow'}
         entries={listed.map((c) => ({
           id: c.id,
-          label: c.label,
-          detail: '',
+          label: open === 'grow' ? (c.short ?? c.label) : c.label,
+          detail:
+            open === 'grow' ? (vocabulary?.shoots.find((s) => c.id === `grow-${s.name}`)?.meaning ?? '') : '',
           keys: open === 'grow' ? undefined : c.keys,
         }))}
         onClose={() => setOpen('none')}

@@ -20,6 +20,8 @@ export interface Command {
   readonly id: string
   readonly label: string
   readonly keys?: string
+  /** What it is called where its place goes without saying. */
+  readonly short?: string
   readonly run: () => void
 }
 
@@ -68,6 +70,7 @@ export function growCommands(item: Item, shoots: readonly Shoot[]): Command[] {
   const grown = here.map((s) => ({
     id: `grow-${s.name}`,
     label: `Grow ${s.label.toLowerCase()}${item.kind === 'bus' ? ' at' : ' of'} ${item.name}`,
+    short: s.label,
     keys: 'G',
     run: () => start(s),
   }))
@@ -77,12 +80,14 @@ export function growCommands(item: Item, shoots: readonly Shoot[]): Command[] {
     .map((s) => ({
       id: `grow-to-${s.name}`,
       label: `${s.label} from ${item.name} to another bus`,
+      short: `${s.label} to another bus`,
       keys: 'G',
       run: () => startPicking(item.id, s.name, s.label),
     }))
   const joining = {
     id: 'grow-join',
     label: `Join ${item.name} with another bus`,
+    short: 'Join with another bus',
     keys: 'J',
     run: () => startPicking(item.id, 'join', 'Join'),
   }
@@ -101,6 +106,12 @@ function oneCommands(item: Item): Command[] {
           },
         ]
       : []),
+    {
+      id: 'rename',
+      label: `Rename ${item.name}`,
+      keys: 'F2',
+      run: () => set({ cardOpen: true, renaming: item.id }),
+    },
     {
       id: 'fed',
       label: `Select ${item.name} and everything fed from here`,
