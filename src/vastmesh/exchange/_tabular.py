@@ -50,7 +50,7 @@ def _cell(network: Network, spec: FieldSpec, value: Any) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, int | float):
-        return f"{value * spec.shown_factor:.12g}"
+        return repr(value) if spec.shown_factor == 1 else f"{value * spec.shown_factor:.15g}"
     if isinstance(value, tuple):
         return safe_text(", ".join(str(v) for v in value))
     if spec.ref and value in network.items:
@@ -121,6 +121,7 @@ class _Reader:
         self.changes: list[Change] = []
         self.problems: list[FieldProblem] = []
         self._row_of: dict[str, int] = {}
+        self._named: dict[str, int] = {}
         self._names = Namer(network)
         self._by_name: dict[tuple[str, str], str] = {}
         for item in network.items.values():

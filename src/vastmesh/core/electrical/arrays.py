@@ -43,10 +43,22 @@ TABLES: dict[str, dict[str, Any]] = {
     },
     "shunt": {"element": np.int64, "bus": np.int64, "y": np.complex128},
     # Machines among the injections whose reactive power follows the voltage: four voltages, and the reactive
-    # power at the first two (delivered) and last two (taken in) of them.
+    # power q delivered up to v1 and taken in from v4; what it is now: a + b V.
     "curve": {
         "element": np.int64, "bus": np.int64, "v1": np.float64, "v2": np.float64, "v3": np.float64, "v4": np.float64,
-        "q": np.float64,
+        "q": np.float64, "a": np.float64, "b": np.float64,
+    },
+    # Automatic taps: ratio at the neutral position and turns per step of the branch's from (0) or to (1) side;
+    # sense 1 when a higher position raises the voltage of the controlled bus.
+    "tap": {
+        "element": np.int64, "bus": np.int64, "side": np.int64, "ratio": np.float64, "step": np.float64,
+        "neutral": np.int64, "low": np.int64, "high": np.int64, "position": np.int64, "sense": np.int64,
+        "target": np.float64, "band": np.float64,
+    },
+    # Automatic capacitors and reactors: admittance per step; sense 1 when a step raises the voltage.
+    "bank": {
+        "element": np.int64, "bus": np.int64, "y": np.complex128, "on": np.int64, "steps": np.int64, "sense": np.int64,
+        "below": np.float64, "above": np.float64,
     },
     "switch": {"element": np.int64, "from": np.int64, "to": np.int64, "closed": np.bool_, "rating_a": np.float64},
 }  # fmt: skip

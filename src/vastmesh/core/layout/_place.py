@@ -27,8 +27,12 @@ def place(network: Network, *, anew: bool = False, loose: Collection[str] = ()) 
 
 
 def copies_beside(
-    network: Network, spots: Sequence[tuple[float, float]], times: int, start: tuple[float, float] = (0.0, 0.0),
-    *, down: bool = False,
+    network: Network,
+    spots: Sequence[tuple[float, float]],
+    times: int,
+    start: tuple[float, float] = (0.0, 0.0),
+    *,
+    down: bool = False,
 ) -> list[tuple[float, float]]:
     """Shifts for copies of a group of buses, clear of every bus there is: side by side, or one below the other.
 

@@ -10,7 +10,7 @@ from datetime import date
 from enum import StrEnum
 from functools import cache
 from types import NoneType, UnionType
-from typing import Annotated, Any, Literal, get_args, get_origin
+from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
 import annotated_types as at
 from pydantic import BaseModel, Field, StringConstraints
@@ -186,9 +186,11 @@ def _specs(model: type[BaseModel]) -> dict[str, FieldSpec]:
 
 def _spec(name: str, info: FieldInfo) -> FieldSpec:
     extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
-    options = get_args(info.annotation) if get_origin(info.annotation) in (UnionType,) else (info.annotation,)
+    options = get_args(info.annotation) if get_origin(info.annotation) in (UnionType, Union) else (info.annotation,)
     nullable = NoneType in options
     inner = next((o for o in options if o is not NoneType), str)
+    if get_origin(inner) is Annotated:
+        inner = get_args(inner)[0]
     choices = [str(c) for c in get_args(inner)] if get_origin(inner) is Literal else None
     if "ref" in extra:
         kind = FieldType.REFERENCE

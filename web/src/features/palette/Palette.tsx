@@ -11,6 +11,9 @@ import { pick } from './pick'
 
 export type OpenOverlay = 'none' | 'palette' | 'find' | 'grow'
 
+/** What is reached elsewhere: in the condition bar and among the settings. */
+const UNLISTED = new Set(['settings', 'condition', 'voltage_limits'])
+
 interface Props {
   readonly open: OpenOverlay
   readonly setOpen: (open: OpenOverlay) => void
@@ -36,7 +39,7 @@ export function Palette({ open, setOpen, onProjects }: Props) {
       open !== 'find'
         ? []
         : [...items.values()]
-            .filter((i) => vocabulary?.kinds.some((k) => k.element && k.kind === i.kind))
+            .filter((i) => !UNLISTED.has(i.kind))
             .filter((i) => !picking || i.kind === 'bus')
             .map((i) => ({
               id: i.id,

@@ -17,7 +17,16 @@ def regulator(units: Sequence[Regulator], ctx: Context) -> dict[str, Columns]:
     frm, to = ctx.rows([e.from_bus for e in units]), ctx.rows([e.to_bus for e in units])
     ohm = ctx.bus_kv[frm] ** 2 / ctx.base_mva
     rating = column(units, "rating_a", blank=np.inf)
+    auto = [i for i, e in enumerate(units) if e.automatic]
+    mine = [units[i] for i in auto]
     return {
+        "tap": {
+            "element": np.array(auto, np.int64), "bus": to[auto], "side": np.ones(len(auto), np.int64),
+            "ratio": ctx.bus_kv[frm[auto]] / ctx.bus_kv[to[auto]], "step": column(mine, "step_pct") / 100,
+            "low": column(mine, "tap_min"), "high": column(mine, "tap_max"), "position": column(mine, "tap_position"),
+            "sense": np.ones(len(auto), np.int64), "target": column(mine, "target_pu"),
+            "band": column(mine, "band_pct") / 100,
+        },
         "branch": {
             "element": np.arange(len(units)), "from": frm, "to": to,
             "r": np.zeros(len(units)), "x": column(units, "x_ohm") / ohm,

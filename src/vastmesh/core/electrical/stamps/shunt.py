@@ -17,4 +17,14 @@ def shunt(shunts: Sequence[Shunt], ctx: Context) -> dict[str, Columns]:
     sign = np.fromiter((1.0 if e.device == "capacitor" else -1.0 for e in shunts), np.float64, len(bus))
     per_step = column(shunts, "step_loss_kw") / 1e3 + 1j * sign * column(shunts, "step_mvar")
     y = per_step * column(shunts, "steps_on") / ctx.base_mva * (ctx.bus_kv[bus] / rated) ** 2
-    return {"shunt": {"element": np.arange(len(shunts)), "bus": bus, "y": y}}
+    auto = [i for i, e in enumerate(shunts) if e.automatic]
+    mine = [shunts[i] for i in auto]
+    one = per_step[auto] / ctx.base_mva * (ctx.bus_kv[bus[auto]] / rated[auto]) ** 2
+    return {
+        "shunt": {"element": np.arange(len(shunts)), "bus": bus, "y": y},
+        "bank": {
+            "element": np.array(auto, np.int64), "bus": bus[auto], "y": one, "on": column(mine, "steps_on"),
+            "steps": column(mine, "steps"), "sense": sign[auto], "below": column(mine, "on_below_pu"),
+            "above": column(mine, "off_above_pu"),
+        },
+    }  # fmt: skip

@@ -25,6 +25,9 @@ def transformer(units: Sequence[Transformer], ctx: Context) -> dict[str, Columns
     z = np.fromiter((e.impedance_pu() for e in units), np.complex128, len(units)) * ctx.base_mva / rated
     y0 = np.fromiter((e.magnetising_pu() for e in units), np.complex128, len(units)) * rated / ctx.base_mva
     amps = rated * 1e3 / sqrt(3)
+    auto = [i for i, e in enumerate(units) if e.regulates and e.tap_step_pct and e.tap_max > e.tap_min]
+    mine = [units[i] for i in auto]
+    side = np.where(on_hv[auto], 0, 1)
     return {
         "branch": {
             "element": np.arange(len(units)), "from": hv, "to": lv, "r": z.real, "x": z.imag, "shunt_from": y0,
@@ -32,5 +35,12 @@ def transformer(units: Sequence[Transformer], ctx: Context) -> dict[str, Columns
             "ratio_to": rated_lv / ctx.bus_kv[lv] * np.where(on_hv, 1.0, turns),
             "shift": np.fromiter((e.clock_shift_rad() for e in units), np.float64, len(units)),
             "rating_from_a": amps / rated_hv, "rating_to_a": amps / rated_lv, "rating_mva": rated,
-        }
+        },
+        "tap": {
+            "element": np.array(auto, np.int64), "bus": lv[auto], "side": side,
+            "ratio": np.where(side == 0, rated_hv[auto] / ctx.bus_kv[hv[auto]], rated_lv[auto] / ctx.bus_kv[lv[auto]]),
+            "step": column(mine, "tap_step_pct") / 100, "neutral": column(mine, "tap_neutral"),
+            "low": column(mine, "tap_min"), "high": column(mine, "tap_max"), "position": column(mine, "tap_position"),
+            "sense": np.where(side == 0, -1, 1), "target": column(mine, "target_pu"), "band": column(mine, "band_pct") / 100,
+        },
     }  # fmt: skip

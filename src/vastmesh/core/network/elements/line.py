@@ -7,8 +7,15 @@ from pydantic import model_validator
 from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Element, Origin
 
-
-_BY_GEOMETRY = {"r_ohm_per_km", "x_ohm_per_km", "b_us_per_km", "r0_ohm_per_km", "x0_ohm_per_km", "b0_us_per_km", "rating_a"}
+_BY_GEOMETRY = {
+    "r_ohm_per_km",
+    "x_ohm_per_km",
+    "b_us_per_km",
+    "r0_ohm_per_km",
+    "x0_ohm_per_km",
+    "b0_us_per_km",
+    "rating_a",
+}
 
 
 class Line(Element):
@@ -89,7 +96,9 @@ class Line(Element):
     def reconcile(self, values: dict[str, Any]) -> dict[str, Any]:
         """A geometry replaces the constants of a type and the other way round; what is entered stays entered."""
         if values.get("geometry") is not None:
-            figures = [f for f, o in self.origins.items() if o in (Origin.CATALOGUE, Origin.TYPICAL) and f in _BY_GEOMETRY]
+            figures = [
+                f for f, o in self.origins.items() if o in (Origin.CATALOGUE, Origin.TYPICAL) and f in _BY_GEOMETRY
+            ]
             values = {**dict.fromkeys(["type", *figures]), **values}
         elif values.get("type") is not None:
             values = {"geometry": None, **values}

@@ -72,6 +72,11 @@ class Settings(Item):
     reactive_limits: bool = choice(
         "Reactive limits", "Voltage-controlling generators stop at their reactive limits", default=True
     )
+    automatic: bool = choice(
+        "Automatic control",
+        "Automatic taps, capacitor steps and inverters on a curve act in the load flow",
+        default=True,
+    )
     tolerance_pu: float = quantity(
         "Tolerance", "Largest power mismatch at any bus, per unit of base power", unit="p.u.", default=1e-8, ge=1e-12,
         le=1e-2,

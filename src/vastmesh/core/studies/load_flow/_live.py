@@ -11,6 +11,7 @@ from ...electrical.arrays import Floats
 from ...network import Condition, Item, Network
 from ..base import Ending
 from ._account import account_for
+from ._controls import MOST_ROUNDS, Controls
 from ._findings import find, find_in_model
 from ._options import LoadFlowOptions
 from ._problem import Problem, Solution, State
@@ -98,23 +99,62 @@ class LiveLoadFlow:
         settings = self.network.settings
         condition = condition or self.network.condition
         options = options or LoadFlowOptions(
-            tolerance_pu=settings.tolerance_pu, reactive_limits=settings.reactive_limits, start="last"
+            tolerance_pu=settings.tolerance_pu,
+            reactive_limits=settings.reactive_limits,
+            automatic=settings.automatic,
+            start="last",
         )
         arrays = apply_condition(self.arrays, condition)
-        solution = self.problem.solve(arrays, options, self._last, self._admittance)
-        if solution.attempt.ending is Ending.CONVERGED:
-            self._last = solution.attempt.state.copy()
-        return self._publish(arrays, solution, options)
+        controls = Controls(arrays)
+        if not (controls.any and options.automatic):
+            solution = self.problem.solve(arrays, options, self._last, self._admittance)
+            if solution.attempt.ending is Ending.CONVERGED:
+                self._last = solution.attempt.state.copy()
+            return self._publish(arrays, solution, options, None)
+        arrays, solution = self._controlled(controls, options)
+        return self._publish(arrays, solution, options, controls)
 
-    def _publish(self, arrays: NetArrays, solution: Solution, options: LoadFlowOptions) -> LoadFlowResult:
+    def _controlled(self, controls: Controls, options: LoadFlowOptions) -> tuple[NetArrays, Solution]:
+        """Solve, let the controllers act, and solve again until none moves."""
+        arrays = controls.applied()
+        admittance = self.problem.admittance(arrays)
+        for _ in range(MOST_ROUNDS):
+            solution = self.problem.solve(arrays, options, self._last, admittance)
+            if solution.attempt.ending is not Ending.CONVERGED:
+                return arrays, solution
+            self._last = solution.attempt.state.copy()
+            options = options.model_copy(update={"start": "last"})
+            volts = self._volts(arrays, solution)
+            moved, anew = controls.move(volts)
+            if not moved:
+                break
+            arrays = controls.applied()
+            if anew:
+                admittance = self.problem.admittance(arrays)
+        return controls.final(arrays, volts), solution
+
+    def _volts(self, arrays: NetArrays, solution: Solution) -> Floats:
+        """Voltage magnitude of every bus, NaN where dead, (n_bus,)."""
+        row = self.problem.pattern.row
+        return (
+            np.where(row >= 0, solution.attempt.state.v[row], np.nan)
+            if self.problem.n
+            else np.full(arrays.n_bus, np.nan)
+        )
+
+    def _publish(
+        self, arrays: NetArrays, solution: Solution, options: LoadFlowOptions, controls: Controls | None
+    ) -> LoadFlowResult:
         account = account_for(self.network, arrays, self.problem, solution, options)
+        if controls is not None and solution.attempt.ending is Ending.CONVERGED:
+            account.notes.extend(controls.notes(self.network, self._volts(arrays, solution)))
         if self._rows is None:
             self._rows = Rows(self.network, self.arrays)
         found = find_in_model(self.network, arrays, self.problem, solution, self._rows)
         if solution.attempt.ending in (Ending.SINGULAR, Ending.ITERATION_LIMIT):
             return LoadFlowResult(account, {}, {}, found, np.full(arrays.n_bus, np.nan + 0j))
         reading = Reading(arrays, self.problem, solution, self._switches)
-        tables = build_tables(self._rows, reading, arrays)
+        tables = build_tables(self._rows, reading, arrays, controls.by_element() if controls else {})
         limits = find(self.network, self._rows, tables)
         return LoadFlowResult(account, tables, summarise(reading), limits + found, reading.v)
 

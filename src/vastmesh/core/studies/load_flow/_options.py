@@ -22,6 +22,11 @@ class LoadFlowOptions(BaseModel):
         bool,
         Field(description="On: a machine at its reactive limit gives up its voltage. Off: it holds it at any price"),
     ] = True
+    automatic: Annotated[
+        bool,
+        Field(description="On: automatic taps, regulators, capacitor steps and Q(V) curves act until none moves. Off: "
+              "taps and steps stay as entered, and inverters on a curve deliver no reactive power"),
+    ] = True  # fmt: skip
     start: Annotated[
         Literal["last", "linear", "flat"],
         Field(description="Where the iteration starts; where several answers exist it decides which is found"),

@@ -134,6 +134,10 @@ class Problem:
         take_off_demand(
             self.pattern.row, load["bus"], load["p"], load["q"], load["share_i"], load["share_z"], *net
         )  # fmt: skip
+        curve = arrays.tables["curve"]
+        c_at = self.row_of(curve["bus"])
+        np.add.at(net[1], c_at[c_at >= 0], curve["a"][c_at >= 0])
+        np.add.at(net[3], c_at[c_at >= 0], curve["b"][c_at >= 0])
         node_type = np.full(n, PQ, np.int64)
         voltage, angle = np.ones(n), np.zeros(n)
         wanted, wanted_angle = machine["voltage"][live], machine["angle"][live]

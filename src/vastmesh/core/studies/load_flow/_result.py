@@ -49,6 +49,8 @@ class Rows:
         self.branch_from, self.branch_to = [e[0] for e in ends], [e[1] for e in ends]
         self.area_from = self.area_of_bus[[row[b] for b in self.branch_from]]
         self.area_to = self.area_of_bus[[row[b] for b in self.branch_to]]
+        taps = [getattr(items[i], "tap_position", None) for i in self.branch_ids]
+        self.tap_entered = np.array([np.nan if t is None else t for t in taps], np.float64)
         self.is_switch = np.array([k == "switch" for k in self.branch_kinds], np.bool_)
         self.injection_names = [items[i].name for i in self.injection_ids]
         self.injection_kinds = [items[i].kind for i in self.injection_ids]
@@ -304,11 +306,16 @@ def _picked(values: np.ndarray, rows: Ints, missing: complex = np.nan) -> np.nda
     return np.where(rows >= 0, values[rows], missing)
 
 
-def build_tables(rows: Rows, reading: Reading, arrays: NetArrays) -> dict[str, Table]:
-    """Bus, branch, injection, totals and area tables. Dead or left-out elements have blanks for figures."""
+def build_tables(
+    rows: Rows, reading: Reading, arrays: NetArrays, positions: dict[int, int] | None = None
+) -> dict[str, Table]:
+    """Bus, branch, injection, totals and area tables. Dead or left-out elements have blanks for figures.
+
+    ``positions``: tap or steps that an automatic control found, by position in ``element_id``.
+    """
     ends = ends_by_element(reading)
     buses = _bus_table(rows, reading)
-    branches = _branch_table(rows, ends)
+    branches = _branch_table(rows, ends, positions or {})
     injections = _injection_table(rows, reading, arrays)
     areas = _area_table(rows, reading, ends)
     found = [buses, branches, injections, areas]
@@ -358,8 +365,12 @@ def _power_factor(s: Complexes) -> Floats:
         return np.where(size > 1e-9, np.abs(s.real) / size, np.nan)
 
 
-def _branch_table(rows: Rows, ends: Ends) -> Table:
+def _branch_table(rows: Rows, ends: Ends, positions: dict[int, int]) -> Table:
     at = rows.branch_element
+    tap = rows.tap_entered.copy()
+    if positions:
+        found = np.array([positions.get(e, np.nan) for e in at.tolist()], np.float64)
+        tap = np.where(np.isfinite(found), found, tap)
     s_from, s_to = _picked(ends.s_from, at), _picked(ends.s_to, at)
     carries = _picked(ends.carries, at, False).astype(bool)
     loss = np.where(carries & rows.is_switch, 0, s_from + s_to)
@@ -384,6 +395,7 @@ def _branch_table(rows: Rows, ends: Ends) -> Table:
             Column("reactive_loss_mvar", "Loss", loss.imag, MVAR, 4, "Negative where charging exceeds it"),
             Column("voltage_drop_pct", "Drop", _picked(ends.drop_pct, at), PCT, 2,
                    "Difference of both voltage magnitudes, of nominal"),
+            Column("tap_position", "Tap", tap, None, 0, "As entered, or where automatic control put it"),
             Column("state", "State", _words(carries)),
         ],
     )  # fmt: skip
