@@ -23,7 +23,19 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 def shown_fields(kind: str) -> list[str]:
     """Fields of a kind that a table has a column for, the name first."""
     cls = REGISTRY[kind]
-    return [n for n, s in specs(cls).items() if s.type is not FieldType.OTHER and s.group != "place"]
+    known = {n: s for n, s in specs(cls).items() if s.type is not FieldType.OTHER and s.group != "place"}
+    return sorted(known, key=lambda n: _rank(known[n]))
+
+
+def _rank(spec: FieldSpec) -> int:
+    """Name, connections, what is entered, then the rest."""
+    if spec.name == "name":
+        return 0
+    if spec.terminal:
+        return 1
+    if spec.group != "data" or spec.name in ("in_service", "conductors"):
+        return 3
+    return 2
 
 
 def heading(spec: FieldSpec) -> str:
@@ -145,11 +157,11 @@ class _Reader:
             return
         kind = self.cls.model_fields["kind"].default
         ident = self._by_name.get((kind, label)) or (label if label in self.network else None)
-        if ident in self._row_of:
-            self.problems.append(
-                FieldProblem(f"row {number}", "name", label, f"row {self._row_of[ident]} has that name too")
-            )
+        if label in self._named:
+            taken = f"row {self._named[label]} has that name too"
+            self.problems.append(FieldProblem(f"row {number}", "name", label, taken))
             return
+        self._named[label] = number
         if ident is not None:
             rest = {f: v for f, v in values.items() if f != "name"}
             self.changes.append(Update(id=ident, values=rest))

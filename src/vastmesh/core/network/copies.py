@@ -62,9 +62,10 @@ def paste(
         _check_voltage(network, items, root, target)
         left_out = _dangling(items, inside, root)
     kept = [i for i in items if i["id"] not in left_out]
-    names, changes, ids = Namer(network), list[Change](), list[list[str]]()
+    idents, names = Namer(network, "ids"), Namer(network, "names")
+    changes, ids = list[Change](), list[list[str]]()
     for n in range(1, times + 1):
-        new = {str(i["id"]): names.next(str(i["id"])) for i in kept}
+        new = {str(i["id"]): idents.next(str(i["id"])) for i in kept}
         if root is not None and target is not None:
             new[root] = target.id
         moved = shifts[n - 1] if n <= len(shifts) else (0.0, 0.0)
@@ -105,7 +106,7 @@ def _check_voltage(network: Network, items: list[dict[str, Any]], root: str | No
 def _copy(item: dict[str, Any], new: dict[str, str], moved: tuple[float, float], names: Namer) -> dict[str, Any]:
     cls = REGISTRY[str(item["kind"])]
     ident = new[str(item["id"])]
-    name = ident if item.get("name") in (None, item["id"]) else names.next(str(item["name"]))
+    name = names.next(str(item.get("name") or item["id"]))
     copy = {**item, "id": ident, "name": name}
     for f, spec in specs(cls).items():
         if spec.ref and copy.get(f) in new:

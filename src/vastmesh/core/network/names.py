@@ -6,10 +6,15 @@ from .network import Network
 
 
 class Namer:
-    """Free ids of a network; each one given out counts as taken. A name shown elsewhere is not used again either."""
+    """Free names of a network; each one given out counts as taken.
 
-    def __init__(self, network: Network) -> None:
-        self._taken = {i.name for i in network.items.values()} | set(network.items)
+    What is new has one word for id and name, so neither may be taken; ``of`` looks at "names" or "ids" alone.
+    """
+
+    def __init__(self, network: Network, of: str = "both") -> None:
+        self._taken = set(network.items) if of != "names" else set[str]()
+        if of != "ids":
+            self._taken |= {i.name for i in network.items.values()}
         self._number: dict[str, int] = {}
 
     def plain(self, stem: str) -> str:

@@ -14,6 +14,11 @@ const Group = styled.div`display: flex; align-items: center; gap: 6px; label, .l
 const Percent = styled(Figures)`min-width: 48px; text-align: right; font-weight: 500;`
 const End = styled.div`margin-left: auto; min-width: 0;`
 
+const CONTROL = [
+  { id: 'on', label: 'automatic' },
+  { id: 'off', label: 'as entered' },
+]
+
 export function ConditionBar() {
   const { items, trying } = useBench()
   const settings = useSettings()
@@ -52,8 +57,17 @@ export function ConditionBar() {
       >
         <Percent>{Math.round(generation * 100)} %</Percent>
       </Factor>
-      <Group title="Tap changers stay where they are; automatic taps are not part of this version.">
-        <Quiet>taps</Quiet> fixed
+      <Group title="Automatic taps, regulators, capacitor steps and inverters on a curve. What each of them did stands in the account of the solution.">
+        <Quiet>control</Quiet>
+        <Pick
+          label="Automatic control"
+          hideLabel
+          value={settings.automatic === false ? 'off' : 'on'}
+          choices={CONTROL}
+          onChange={(c) =>
+            void updateOrTell(settings, { automatic: c === 'on' }, `Switch automatic control ${c}`)
+          }
+        />
       </Group>
       <Group>
         <Quiet>flow</Quiet> balanced

@@ -117,7 +117,8 @@ export function buildScene(items: Items): Scene {
     else ports.set(bus.id, [port])
     return port
   }
-  const pairs = pairUp(branches, buses, put)
+  const rows = rowsOf(buses.values())
+  const pairs = pairUp(branches, buses, put, rows)
   for (const item of hangs) {
     const bus = buses.get(busesOf(item)[0] ?? '')
     if (bus) put(bus, portFor(item, bus))
@@ -155,6 +156,7 @@ function pairUp(
   branches: readonly Item[],
   buses: ReadonlyMap<string, BusShape>,
   put: (bus: BusShape, port: Port) => Port,
+  rows: Rows,
 ): Pair[] {
   const ends = branches.flatMap((item) => {
     const [a, b, c] = busesOf(item).map((id) => buses.get(id))
@@ -171,10 +173,10 @@ function pairUp(
       item,
       a,
       b,
-      pa: put(a, portTo(item, a, b, nth, aside)),
-      pb: put(b, portTo(item, b, a, nth, aside)),
+      pa: put(a, portTo(item, a, b, nth, aside, rows)),
+      pb: put(b, portTo(item, b, a, nth, aside, rows)),
       c,
-      pc: c && put(c, portTo(item, c, a, nth, aside)),
+      pc: c && put(c, portTo(item, c, a, nth, aside, rows)),
     }
   })
 }
@@ -205,6 +207,43 @@ function finish(
   return { buses, branches, hangs, busById, box: boxOf(corners), centre, labelMoves }
 }
 
+/** Upright nodes by the height they stand at, from left to right. */
+type Rows = ReadonlyMap<number, readonly number[]>
+
+function rowsOf(buses: Iterable<BusShape>): Rows {
+  const rows = new Map<number, number[]>()
+  for (const b of buses) {
+    if (!b.upright) continue
+    const row = rows.get(Math.round(b.y))
+    if (row) row.push(b.x)
+    else rows.set(Math.round(b.y), [b.x])
+  }
+  for (const row of rows.values()) row.sort((a, b) => a - b)
+  return rows
+}
+
+/** Whether a branch that leaves a node sideways would run through other nodes of its row. */
+function passesNodes(rows: Rows, bus: BusShape, other: BusShape): boolean {
+  const row = rows.get(Math.round(bus.y)) ?? []
+  const end = other.upright ? other.x : other.x < bus.x ? other.x + other.half : other.x - other.half
+  if (other.upright && Math.abs(other.y - bus.y) > 8) return false
+  const [low, high] = end < bus.x ? [end, bus.x] : [bus.x, end]
+  const next = row[firstAbove(row, low + 1)]
+  return next !== undefined && next < high - 1
+}
+
+/** Position of the first value above a bound in an ascending list. */
+function firstAbove(values: readonly number[], bound: number): number {
+  let low = 0
+  let high = values.length
+  while (low < high) {
+    const middle = (low + high) >> 1
+    if (values[middle]! <= bound) low = middle + 1
+    else high = middle
+  }
+  return low
+}
+
 const overlapOf = (a: BusShape, b: BusShape) => {
   const low = Math.max(a.x - a.half, b.x - b.half)
   const high = Math.min(a.x + a.half, b.x + b.half)
@@ -212,10 +251,11 @@ const overlapOf = (a: BusShape, b: BusShape) => {
 }
 
 /** How a branch leaves a bus towards another one; `aside` parts it from others between the same two. */
-function portTo(item: Item, bus: BusShape, other: BusShape, nth: number, aside: number): Port {
+function portTo(item: Item, bus: BusShape, other: BusShape, nth: number, aside: number, rows: Rows): Port {
   const level = Math.abs(other.y - bus.y) < 8
   const port = { item, other, wish: 0, at: 0 }
   if (isTie(item, bus, other)) return { ...port, side: 'top', wish: bus.x }
+  if (bus.upright && passesNodes(rows, bus, other)) return { ...port, side: 'top', wish: bus.x }
   if (bus.upright) {
     const beside = level || (!other.upright && Math.abs(other.y - bus.y) <= bus.half)
     if (beside) return { ...port, side: 'end', wish: nth * 12 }

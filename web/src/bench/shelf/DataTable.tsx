@@ -40,7 +40,9 @@ export function DataTable({ kind }: { kind: Kind }) {
   const scroll = useRef<HTMLDivElement>(null)
   const [refused, setRefused] = useState<{ problem: Problem; text: string } | null>(null)
   const rows = [...items.values()].filter((i) => i.kind === kind.kind)
-  const fields = kind.fields.filter((f) => f.type !== 'other' && f.group !== 'place' && f.name !== 'note')
+  const fields = kind.fields
+    .filter((f) => f.type !== 'other' && f.group !== 'place' && f.name !== 'note')
+    .sort((a, b) => rank(a) - rank(b))
   const virtual = useVirtualizer({
     count: rows.length,
     getScrollElement: () => scroll.current,
@@ -140,6 +142,13 @@ export function DataTable({ kind }: { kind: Kind }) {
       )}
     </Frame>
   )
+}
+
+/** Name, connections, what is entered, then the rest. */
+function rank(f: FieldSpec): number {
+  if (f.name === 'name') return 0
+  if (f.terminal) return 1
+  return f.group !== 'data' || f.name === 'in_service' || f.name === 'conductors' ? 3 : 2
 }
 
 const isFigure = (f: FieldSpec) => f.type === 'number' || f.type === 'integer'

@@ -162,17 +162,17 @@ class Controls:
                     f"{name(tap['element'][k])} is at its last tap, {now}: it can't hold {tap['target'][k]:.3f} p.u."
                 )
         bank = t["bank"]
-        for k in np.flatnonzero(self.steps_on != bank["on"]):
+        for k in np.flatnonzero(self.steps_on != bank["on"]).tolist():
             found.append(
                 f"{name(bank['element'][k])} switched from {bank['on'][k]} to {self.steps_on[k]} steps; its bus has "
                 f"{volts[bank['bus'][k]]:.4f} p.u."
             )
         curve = t["curve"]
         where = ("delivers its most", "helps the voltage up", "", "helps the voltage down", "takes in its most")
-        for k in np.flatnonzero(self.segment != 2):
+        for k in np.flatnonzero(self.segment != 2).tolist():
             found.append(f"{name(curve['element'][k])} {where[self.segment[k]]} at {volts[curve['bus'][k]]:.4f} p.u.")
         for kind, table in (("tap", tap), ("bank", bank), ("curve", curve)):
-            for k in np.flatnonzero(self._turns[kind] > _MOST_TURNS):
+            for k in np.flatnonzero(self._turns[kind] > _MOST_TURNS).tolist():
                 found.append(f"{name(table['element'][k])} was hunting between two positions and was left where it is.")
         return found
 
