@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import json
 import resource
+import socket
 import statistics
 import subprocess
 import sys
 import tempfile
 import time
+import urllib.request
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -136,6 +138,86 @@ def measure_service(n_bus: int, *, slide: bool) -> dict[str, Any]:
     return found
 
 
+def measure_sheet(n_bus: int) -> dict[str, Any]:
+    """Frame times in headless Chromium while the sheet is panned and zoomed, from whole to near."""
+    from playwright.sync_api import sync_playwright
+    from synthetic import synthetic
+
+    from vastmesh.core.layout import place
+    from vastmesh.core.network import with_rules
+    from vastmesh.exchange import write_network
+
+    network = synthetic(n_bus)
+    network.apply(place(network))
+    network.apply(with_rules(network))
+    with tempfile.TemporaryDirectory() as folder:
+        document = Path(folder) / "network.json"
+        document.write_bytes(write_network(network, "bench", "document"))
+        with socket.socket() as probe:
+            probe.bind(("127.0.0.1", 0))
+            port = probe.getsockname()[1]
+        command = [sys.executable, "-m", "vastmesh.cli", "serve", "--data", folder, "--port", str(port)]
+        server = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        try:
+            address = f"http://127.0.0.1:{port}"
+            for _ in range(200):
+                try:
+                    urllib.request.urlopen(f"{address}/api/health", timeout=5).close()
+                    break
+                except OSError:
+                    time.sleep(0.1)
+            sent = urllib.request.Request(f"{address}/api/projects/import?file_name=network.json", document.read_bytes(),
+                                          {"content-type": "application/octet-stream"}, method="POST")  # fmt: skip
+            ident = json.load(urllib.request.urlopen(sent, timeout=120))["project"]["id"]
+            with sync_playwright() as play:
+                browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"])
+                page = browser.new_page(viewport={"width": 1280, "height": 800})
+                page.goto(f"{address}/p/{ident}")
+                page.wait_for_selector("[data-ready=yes]", timeout=120_000)
+                page.wait_for_timeout(1500)
+                found = {"buses": n_bus, "elements": sum(1 for _ in network.elements())}
+                for name, zoom in (("whole", 0), ("nearer", 6), ("near", 10)):
+                    if zoom:
+                        page.mouse.move(480, 330)
+                        for _ in range(zoom):
+                            page.mouse.wheel(0, -240)
+                            page.wait_for_timeout(60)
+                        page.wait_for_timeout(700)
+                    found[f"{name}_pan_ms"] = _frames(page, "pan")
+                    found[f"{name}_zoom_ms"] = _frames(page, "zoom")
+                browser.close()
+        finally:
+            server.terminate()
+            server.wait(timeout=20)
+    return found
+
+
+# One gesture step in every frame, the way a hand gives them; the time between frames is what is felt.
+_FRAMES = """([kind, steps]) => new Promise(done => {
+  const svg = document.querySelector('svg[role=application]'), frames = []
+  const at = { clientX: 500, clientY: 320, bubbles: true, cancelable: true, view: window, button: 0 }
+  const fire = (type, more = {}, target = svg) => target.dispatchEvent(new MouseEvent(type, { ...at, ...more }))
+  if (kind === 'pan') fire('mousedown')
+  let last = performance.now(), n = 0
+  const tick = now => {
+    frames.push(now - last); last = now
+    if (kind === 'pan') fire('mousemove', { clientX: 500 - (n % 30) * 8, clientY: 320 + (n % 20) * 5 }, window)
+    else svg.dispatchEvent(new WheelEvent('wheel', { ...at, deltaY: n % 20 < 10 ? -40 : 40 }))
+    if (++n < steps) requestAnimationFrame(tick)
+    else { if (kind === 'pan') fire('mouseup', {}, window); done(frames) }
+  }
+  requestAnimationFrame(tick) })"""
+
+
+def _frames(page: Any, kind: str) -> float:
+    """Median time between frames while the sheet is panned or zoomed, ms."""
+    before = page.evaluate("() => document.querySelector('svg[role=application] g[transform]').getAttribute('transform')")
+    frames = page.evaluate(_FRAMES, [kind, 60])
+    assert len(frames) == 60
+    assert before
+    return statistics.median(frames[2:])
+
+
 def alone(*arguments: str) -> dict[str, Any]:
     done = subprocess.run([sys.executable, __file__, *arguments], capture_output=True, text=True, check=True)
     found: dict[str, Any] = json.loads(done.stdout.splitlines()[-1])
@@ -153,11 +235,15 @@ def show(title: str, rows: list[dict[str, Any]]) -> None:
 def main() -> None:
     if len(sys.argv) > 2:
         kind, size = sys.argv[1], int(sys.argv[2])
-        print(json.dumps(measure(size) if kind == "solve" else measure_service(size, slide=size <= 10_000)))
+        if kind == "sheet":
+            print(json.dumps(measure_sheet(size)))
+        else:
+            print(json.dumps(measure(size) if kind == "solve" else measure_service(size, slide=size <= 10_000)))
         return
     show("Balanced load flow, medians (from scratch: flat start; 70,000: linear start)",
          [alone("solve", str(n)) for n in SIZES])  # fmt: skip
     show("Service: opening a project, one step of the demand slider", [alone("service", str(n)) for n in SIZES[:2]])
+    show("Sheet: median time between frames while panning and zooming", [alone("sheet", str(n)) for n in (1800, 3600)])
 
 
 if __name__ == "__main__":

@@ -71,6 +71,8 @@ export interface Scene {
 
 const GAP = 26
 const STUB = 30
+/** How far above a row a branch runs that passes over its nodes: clear of their names. */
+const OVER_ROW = 30
 
 /** One connection at a bus, waiting for its place on the bar. */
 interface Port {
@@ -374,7 +376,16 @@ function join(
   }
   // Two bars one above the other: across halfway, or around when both leave on the same side.
   const same = sideA === sideB
-  const y = same ? (sideA === 'bottom' ? Math.max(a.y, b.y) + 34 : Math.min(a.y, b.y) - 34) : (s.y + e.y) / 2
+  const over = (bus: BusShape, side: Port['side']) => bus.upright && side === 'top'
+  const y = same
+    ? sideA === 'bottom'
+      ? Math.max(a.y, b.y) + 34
+      : Math.min(a.y, b.y) - 34
+    : over(b, sideB)
+      ? e.y - OVER_ROW
+      : over(a, sideA)
+        ? s.y - OVER_ROW
+        : (s.y + e.y) / 2
   return [
     { x: s.x, y },
     { x: e.x, y },
