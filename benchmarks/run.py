@@ -170,7 +170,9 @@ def measure_sheet(n_bus: int) -> dict[str, Any]:
                                           {"content-type": "application/octet-stream"}, method="POST")  # fmt: skip
             ident = json.load(urllib.request.urlopen(sent, timeout=120))["project"]["id"]
             with sync_playwright() as play:
-                browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"])
+                browser = play.chromium.launch(
+                    executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
+                )
                 page = browser.new_page(viewport={"width": 1280, "height": 800})
                 page.goto(f"{address}/p/{ident}")
                 page.wait_for_selector("[data-ready=yes]", timeout=120_000)
@@ -211,7 +213,9 @@ _FRAMES = """([kind, steps]) => new Promise(done => {
 
 def _frames(page: Any, kind: str) -> float:
     """Median time between frames while the sheet is panned or zoomed, ms."""
-    before = page.evaluate("() => document.querySelector('svg[role=application] g[transform]').getAttribute('transform')")
+    before = page.evaluate(
+        "() => document.querySelector('svg[role=application] g[transform]').getAttribute('transform')"
+    )
     frames = page.evaluate(_FRAMES, [kind, 60])
     assert len(frames) == 60
     assert before

@@ -127,7 +127,17 @@ def town(name: str, area: str, supply: str, km: float, at: tuple[float, float], 
         bus(f"{name} 33", 33, (x, y - 130), bar=80, **site),
         bus(f"{name} 11", 11, (x, y), bar=160, **site),
         line(f"33 kV to {name}", supply, f"{name} 33", km, "Al/St 150 33 kV overhead"),
-        transformer(f"T-{name}", (f"{name} 33", 33), (f"{name} 11", 11), mva, tap_position=tap, vector_group="Dyn11"),
+        transformer(
+            f"T-{name}",
+            (f"{name} 33", 33),
+            (f"{name} 11", 11),
+            mva,
+            tap_position=tap,
+            vector_group="Dyn11",
+            regulates=True,
+            target_pu=1.01,
+            band_pct=3.0,
+        ),
     ]
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import socket
 import subprocess
 import sys
@@ -13,6 +14,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
+sys.path.insert(0, str(Path(__file__).parents[1]))
 TARGET = Path(__file__).parent / "screenshots"
 FLAGS = "--no-sandbox --disable-gpu --disable-dev-shm-usage --disable-background-networking --font-render-hinting=none " \
     "--force-color-profile=srgb --no-first-run"  # fmt: skip
@@ -29,13 +31,13 @@ def feeder(page: Page) -> None:
 
 def grown(page: Page) -> None:
     feeder(page)
-    page.get_by_role("button", name="Grow Line + bus").click()
+    page.get_by_role("button", name="Grow Line").click()
     page.get_by_role("heading", name="Line Heron End").wait_for()
     page.mouse.move(640, 20)
 
 
 def tables(page: Page) -> None:
-    page.keyboard.press("2")
+    page.keyboard.press("3")
     page.get_by_role("button", name="Branches").click()
     page.get_by_role("columnheader", name="Loading").get_by_role("button").click()
 
@@ -63,6 +65,58 @@ def palette(page: Page) -> None:
     page.keyboard.type("lens")
 
 
+def find(page: Page, name: str) -> None:
+    page.keyboard.press("/")
+    page.keyboard.type(name)
+    page.get_by_role("option").filter(has=page.get_by_text(name, exact=True)).first.click()
+    page.wait_for_timeout(500)
+
+
+def workings(page: Page) -> None:
+    find(page, "T-Q1")
+    page.get_by_role("tab", name="Workings").click()
+
+
+def catalogue(page: Page) -> None:
+    find(page, "Kesterby F2-02")
+    page.get_by_role("tab", name="Catalogue").click()
+    page.get_by_label("Search the catalogue").fill("Al 95..185 11 kV")
+
+
+def model(page: Page) -> None:
+    find(page, "T-Saltern")
+    for name, value in (("lv_kv", "6.6"), ("impedance_pct", "")):
+        page.locator(f"[data-field={name}] input").fill(value)
+        page.locator(f"[data-field={name}] input").press("Enter")
+        page.wait_for_timeout(300)
+    page.keyboard.press("Escape")
+    page.get_by_role("tab", name="Model").click()
+
+
+def supply(page: Page) -> None:
+    page.keyboard.press("Control+k")
+    page.keyboard.type("lens: feeders")
+    page.keyboard.press("Enter")
+    find(page, "Kesterby F2-02")
+    page.get_by_role("tab", name="Supply").click()
+
+
+def ferry(page: Page) -> None:
+    from demo.ferry_terminal import terminal
+
+    with tempfile.NamedTemporaryFile(suffix=".json") as file:
+        terminal().save(file.name)
+        data = Path(file.name).read_bytes()
+    address = page.url.split("/p/")[0]
+    sent = urllib.request.Request(f"{address}/api/projects/import?file_name=t.json", data, method="POST")
+    ident = json.load(urllib.request.urlopen(sent, timeout=60))["project"]["id"]
+    page.goto(f"{address}/p/{ident}")
+    page.wait_for_selector("[data-ready=yes]")
+    page.wait_for_timeout(400)
+    find(page, "T1")
+    page.keyboard.press("f")
+
+
 SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
     ("bench-light", "light", lambda page: None),
     ("bench-dark", "dark", lambda page: None),
@@ -73,6 +127,11 @@ SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
     ("demand-140", "light", overload),
     ("not-solved", "light", unsolved),
     ("commands", "dark", palette),
+    ("workings", "light", workings),
+    ("catalogue", "light", catalogue),
+    ("model", "light", model),
+    ("supply", "light", supply),
+    ("terminal", "light", ferry),
 ]
 
 

@@ -120,7 +120,8 @@ def test_nine_bus_system_equals_the_published_solution(nine_bus_file: bytes, nin
 def test_agrees_with_an_independent_fixed_point_method(demo: Network) -> None:
     """V = Y⁻¹ (S/V)* iterated with dense algebra, sources eliminated: another road to the same answer."""
     demo.apply([Update(id="Thessel Head hydro", values={"control": "reactive", "reactive_power_mvar": 5.0})])
-    result = run_load_flow(demo, TIGHT)
+    # Taps as entered: the arrays compared with know nothing of where control would put them.
+    result = run_load_flow(demo, TIGHT.model_copy(update={"automatic": False}))
     arrays = compile_network(demo)
     topology = trace(arrays)
     pattern = nodal_pattern(arrays, topology)

@@ -289,6 +289,31 @@ def test_every_field_is_fully_declared(kind: str) -> None:
             assert spec.meaning, f"{name} has no meaning"
 
 
+BOUNDED = [
+    (kind, name) for kind, cls in sorted(REGISTRY.items()) for name, spec in specs(cls).items()
+    if spec.type in (FieldType.NUMBER, FieldType.INTEGER) and spec.minimum is not None
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("kind", "name"), BOUNDED)
+def test_every_figure_refuses_nonsense_naming_field_value_and_range(kind: str, name: str) -> None:
+    cls = REGISTRY[kind]
+    spec = specs(cls)[name]
+    ends = {n: f"bus {i}" for i, (n, s) in enumerate(specs(cls).items()) if s.ref and s.required}
+    assert spec.minimum is not None
+    below = spec.minimum if spec.exclusive_minimum else spec.minimum - 1
+    above = [1e300] if spec.maximum is not None else []
+    for bad in (below, *above, float("nan"), "a lot"):
+        with pytest.raises(InvalidFields) as caught:
+            make_item({"kind": kind, "id": "x", **ends, name: bad})
+        problem = next((p for p in caught.value.problems if p.field == name), None)
+        assert problem is not None, f"{bad!r}: {caught.value}"
+        assert problem.element == "x"
+        if bad == below:
+            assert problem.allowed == spec.allowed()
+            assert f"{spec.minimum:g}" in str(caught.value)
+
+
 def test_elements_know_their_terminals() -> None:
     assert Transformer.terminals() == ("hv_bus", "lv_bus")
     elements = [c for c in REGISTRY.values() if issubclass(c, Element) and c is not Bus]

@@ -170,7 +170,8 @@ const NONE = '—'
 const NEW = '+'
 const With = styled.div`display: flex; align-items: center; min-width: 0; > :first-child { min-width: 0; }`
 const Open = styled.button`
-  border: none; background: none; padding: 2px; color: ${(p) => p.theme.accent}; cursor: pointer; display: flex; flex: none;
+  border: none; background: none; padding: 0; color: ${(p) => p.theme.accent}; cursor: pointer; display: flex; flex: none;
+  width: 24px; height: 24px; align-items: center; justify-content: center;
 `
 
 function ReferencePick({ item, spec, keep }: EditorProps) {

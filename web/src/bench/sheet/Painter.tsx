@@ -108,6 +108,7 @@ const Branch = memo(function Branch(props: {
           transform={`translate(${shape.at.x} ${shape.at.y}) rotate(${turn + (shape.flipped ? 180 : 0)}) scale(${scale * shape.size})`}
         >
           <path d={`M0 ${-symbol.gap}V${symbol.gap}`} stroke={theme.panel} strokeWidth={5} {...THIN} />
+          <circle r={14} fill="transparent" stroke="none" />
           <g {...THIN}>
             <symbol.Draw device={shape.device} open={shape.open} />
           </g>
