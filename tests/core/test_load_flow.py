@@ -314,7 +314,7 @@ def test_gaps_are_left_out_and_named() -> None:
     net = network(bus("a"), bus("b"), bus("c"), source("a"), line("a", "b"), load("b", 1.0), gap)
     result = run_load_flow(net)
     assert result.account.converged
-    assert next(f for f in result.findings if f.element == "gap").text == "left out: length_km, x_ohm_per_km missing"
+    assert next(f for f in result.findings if f.element == "gap").text == "left out: length, reactance missing"
 
 
 def test_a_switch_between_unequal_voltages_is_taken_as_open_and_reported() -> None:

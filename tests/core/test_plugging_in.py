@@ -44,4 +44,4 @@ def test_a_new_kind_is_validated_solved_and_listed() -> None:
     result = run_load_flow(net)
     assert column(result, "injections", "active_power_mw")["k"] == pytest.approx(2.0 * 1.1**2)
     gap = network(bus("a"), source("a"), {"kind": "kettle", "id": "k", "bus": "a"})
-    assert run_load_flow(gap).findings[0].text == "left out: heat_mw missing"
+    assert run_load_flow(gap).findings[0].text == "left out: heat missing"

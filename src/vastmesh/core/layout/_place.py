@@ -16,6 +16,7 @@ from ._tree import Block, Tree, lay_out
 COLUMN, ROW = 90.0, 100.0  # sheet units between neighbouring nodes of a feeder, and between its rows
 _EDGE = 300.0  # sheet units for one edge of a meshed part
 _CLEAR = 70.0
+_NARROW, _NARROW_WAYS = 76.0, 5
 
 
 def place(network: Network, *, anew: bool = False, loose: Collection[str] = ()) -> list[Change]:
@@ -80,12 +81,15 @@ class _Placing:
             self.neighbours[b].append((a, drop))
         self.position: dict[int, tuple[float, float]] = dict(self.kept)
         self.bars: set[int] = set()
+        self.hung: set[int] = set()
 
     def run(self) -> list[Change]:
         if len(self.kept) == len(self.buses):
             return []
         roots = self._roots()
         children, downward = self._trees(roots)
+        stations = downward | set(roots)
+        self.hung = {c for p, found in children.items() if p not in stations for c in found if c in downward}
         blocks = {r: lay_out(Tree(children, downward, self._clear_of_bar), r) for r in roots}
         if not self.kept:
             self._place_roots(roots, blocks)
@@ -201,7 +205,10 @@ class _Placing:
         """Length of a station's bar: as drawn, or with room for its branches."""
         if i in self.kept:
             return self.buses[i].bar or 36.0
-        return min(60.0 + 40.0 * max(len(self.neighbours[i]) - 1, 1), 300.0)
+        ways = len(self.neighbours[i])
+        # Stations below neighbouring nodes of a feeder stand side by side: their bars keep to one column.
+        most = _NARROW if i in self.hung and ways <= _NARROW_WAYS else 300.0
+        return min(60.0 + 40.0 * max(ways - 1, 1), most)
 
     def _changes(self) -> list[Change]:
         changes: list[Change] = []

@@ -92,13 +92,15 @@ export function Field({ item, spec, others = [], computed }: Props) {
         refuse={setReason}
         invalid={reason !== null}
       />
-      <Unit
-        $typical={origin === 'typical'}
-        title={known ? `${known.label}: ${known.formula}` : origin ? `${origin} value` : undefined}
-      >
-        {known ? '= ' : sign}
-        {unit}
-      </Unit>
+      {!spec.catalogue && (
+        <Unit
+          $typical={origin === 'typical'}
+          title={known ? `${known.label}: ${known.formula}` : origin ? `${origin} value` : undefined}
+        >
+          {known ? '= ' : sign}
+          {unit}
+        </Unit>
+      )}
       {reason && <Reason role="alert">{reason}</Reason>}
     </Row>
   )

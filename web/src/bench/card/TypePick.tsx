@@ -17,6 +17,8 @@ const Name = styled.button`
   &:hover { border-color: ${(p) => p.theme.rule}; } &[data-none='true'] { font-weight: 400; color: ${(p) => p.theme.quiet}; }
 `
 
+const Typical = styled.span`color: ${(p) => p.theme.watchInk};`
+
 interface Props {
   readonly item: Item
   readonly spec: FieldSpec
@@ -41,6 +43,9 @@ export function TypePick({ item, spec, keep }: Props) {
         title={name ?? undefined}
         onClick={() => setOpen(true)}
       >
+        {item.origins?.[spec.name] === 'typical' && (
+          <Typical title="typical, nobody has confirmed it yet">≈ </Typical>
+        )}
         {name ?? 'choose …'}
       </Name>
       {sized && (

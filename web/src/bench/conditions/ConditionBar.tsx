@@ -69,9 +69,6 @@ export function ConditionBar() {
           }
         />
       </Group>
-      <Group>
-        <Quiet>flow</Quiet> balanced
-      </Group>
       <End>
         <Badge />
       </End>

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ...electrical import SLACK, NetArrays
-from ...network import Item, Line, Network, Transformer
+from ...network import Item, Line, Network, Transformer, specs
 from ...severity import Severity
 from ..base import Finding, Table
 from ._kernel import spread_angles
@@ -109,7 +109,13 @@ def find_in_model(
 ) -> list[Finding]:
     """Gaps, contradictions and lost supply: what the planner must know to trust the answer."""
     found = [
-        _model(ident, network[ident].kind, Severity.BREACH, "missing", f"left out: {', '.join(blank)} missing")
+        _model(
+            ident,
+            network[ident].kind,
+            Severity.BREACH,
+            "missing",
+            f"left out: {_labels(network[ident], blank)} missing",
+        )
         for ident, blank in arrays.left_out.items()
     ]
     live = np.append(problem.pattern.row >= 0, False)[rows.bus_row]  # -1, not compiled, picks the last one
@@ -122,6 +128,11 @@ def find_in_model(
     found += _contradicting_loops(network, arrays, problem)
     found += _unequal_switches(network, arrays)
     return found
+
+
+def _labels(item: Item, fields: tuple[str, ...]) -> str:
+    known = specs(type(item))
+    return ", ".join(known[f].label.lower() for f in fields)
 
 
 def _model(element: str, kind: str, severity: Severity, quantity: str, text: str) -> Finding:
