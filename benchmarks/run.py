@@ -124,6 +124,15 @@ def measure_service(n_bus: int, *, slide: bool) -> dict[str, Any]:
         found = {"buses": n_bus, "layout_ms": layout_ms, "open_cold_ms": (time.perf_counter() - started) * 1e3,
                  "open_again_ms": median_ms(lambda: client.get(f"/api/projects/{ident}"), 3),
                  "open_json_kb": len(opened.content) / 1024}  # fmt: skip
+        if n_bus <= 1000:
+            feeder = [i for i in opened.json()["items"] if str(i["id"]).startswith(("N0.1.", "F0.1.", "D0.1."))]
+            if feeder:
+                body = {"base_revision": 0, "items": feeder, "onto": "L0", "times": 30}
+                started = time.perf_counter()
+                pasted = client.post(f"/api/projects/{ident}/paste", json=body)
+                found["paste_30_feeders_ms"] = (time.perf_counter() - started) * 1e3
+                found["pasted"] = len(pasted.json()["pasted"])
+                client.post(f"/api/projects/{ident}/undo")
         if slide:
             rows = opened.json()["live"]["rows"]
             factor = iter(1 + 0.004 * k for k in range(1, 1000))

@@ -157,8 +157,8 @@ class LiveSession:
         with self.lock:
             plan = grow(self.network, at, what, to=to, options=options)
             changes = list(plan.changes)
-            if len(plan.buses) == 1 and isinstance(self.network[at], Bus):
-                changes.append(self._spot(at, plan.buses[0], what))
+            if isinstance(self.network[at], Bus):
+                changes += self._spots(at, plan.buses, what)
             label = f"Grow {what.replace('_', ' ')} at {self.network[at].name}"
             return self.change(base_revision, label, changes, select=plan.select)
 
@@ -309,6 +309,30 @@ class LiveSession:
             entry = self.store.entry(self.project_id, stack[-1])
             changes = entry.inverse if kind is EntryKind.UNDO else entry.changes
             return self._commit(f"{word.capitalize()}: {entry.label}", changes, kind, entry.revision)
+
+    def _spots(self, near: str, new: list[str], what: str) -> list[Change]:
+        """Places for what has grown at a bus: one bus, the two below a transformer, or a row of them."""
+        if len(new) == 1:
+            return [self._spot(near, new[0], what)]
+        bus = self.network[near]
+        assert isinstance(bus, Bus)
+        x, y = bus.x or 0.0, bus.y or 0.0
+        if what == "three_winding":
+            beside = (bus.bar or 0.0) / 2 * (not bus.upright) + 1.2 * COLUMN
+            ways = [(0.0, 1.6 * ROW), (1.5 * COLUMN, 1.6 * ROW), (-1.5 * COLUMN, 1.6 * ROW)]
+            ways += [(beside + k * COLUMN, 1.4 * ROW) for k in range(5)] + [(0.0, 2.4 * ROW)]
+            first = free_spot(self.network, x, y, ways)
+            aside = [(1.5 * COLUMN, 0.3 * ROW), (-1.5 * COLUMN, 0.3 * ROW), (1.5 * COLUMN, ROW)]
+            second = free_spot(self.network, *first, aside, [(*first, 40.0)])
+            return [
+                Update(id=b, values={"x": p[0], "y": p[1], "bar": 80.0})
+                for b, p in zip(new, (first, second), strict=True)
+            ]
+        start = (COLUMN, 0.0) if bus.upright else ((bus.bar or 0.0) / 2 + COLUMN / 2, ROW)
+        row = [(x + start[0] + COLUMN * k, y + start[1]) for k in range(len(new))]
+        dx, dy = copies_beside(self.network, row, 1, down=True)[0]
+        where = {"bar": 36.0, "upright": True}
+        return [Update(id=b, values={"x": p[0] + dx, "y": p[1] + dy, **where}) for b, p in zip(new, row, strict=True)]
 
     def _spot(self, near: str, new: str, what: str) -> Change:
         bus = self.network[near]

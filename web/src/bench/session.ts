@@ -159,6 +159,13 @@ export async function updateOrTell(item: Item, values: Record<string, unknown>, 
   }
 }
 
+/** What was typical is right: it counts as entered from now on. */
+export function confirm(item: Item, fields: readonly string[]) {
+  const values = Object.fromEntries(fields.map((f) => [f, item[f]]))
+  const words = fields.length === 1 ? fields[0]?.replaceAll('_', ' ') : `${fields.length} values`
+  return updateOrTell(item, values, `Confirm ${words} of ${item.name}`)
+}
+
 export const undo = () =>
   sendOrTell(() => client.POST('/api/projects/{project_id}/undo', { params: { path: path() } }))
 export const redo = () =>

@@ -229,10 +229,20 @@ def _extent(block: Block) -> tuple[float, float, float, float]:
     return left, right, -min(block.rows) * ROW, max(block.rows) * ROW
 
 
-def free_spot(network: Network, x: float, y: float, ways: list[tuple[float, float]]) -> tuple[float, float]:
-    """The first of some places around (x, y), then further along the last way, that keeps clear of all buses."""
+def free_spot(
+    network: Network,
+    x: float,
+    y: float,
+    ways: list[tuple[float, float]],
+    further: Sequence[tuple[float, float, float]] = (),
+) -> tuple[float, float]:
+    """The first of some places around (x, y), then further along the last way, that keeps clear of all buses.
+
+    ``further``: places about to be taken as well: x, y and half the length of a lying bar.
+    """
     taken = [(b.x, b.y, (b.bar or 36.0) / 2 * (not b.upright)) for b in network.of(Bus)
              if b.x is not None and b.y is not None]  # fmt: skip
+    taken += list(further)
 
     def clear(px: float, py: float) -> bool:
         return all(abs(px - bx) > _CLEAR - 20 + half or abs(py - by) > _CLEAR for bx, by, half in taken)

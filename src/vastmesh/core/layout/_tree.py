@@ -61,6 +61,9 @@ class Block:
         return True
 
 
+_SMALL = 2  # columns
+
+
 def lay_out(tree: Tree, root: int) -> Block:
     """Lay out the subtree of a root; a root with several branches becomes a bar with feeders below it."""
     order = tree.order(root)
@@ -109,7 +112,9 @@ def _section(tree: Tree, node: int, blocks: dict[int, Block], depth: dict[int, i
     if beside:
         trunk = max(beside, key=lambda c: depth[c])
         beside.remove(trunk)
-        block.take(blocks[trunk], 1, 0)
+        # A small station below takes its columns for itself, so that neighbouring stations do not interleave.
+        reach = max((last for c in below for _, last in blocks[c].rows.values()), default=0)
+        block.take(blocks[trunk], 1 + reach if reach <= _SMALL else 1, 0)
     block.put(node, 0, 0)
     sides: dict[int, int] = defaultdict(int)
     for child in below:

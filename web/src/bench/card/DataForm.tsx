@@ -4,6 +4,7 @@ import styled from 'styled-components'
 import type { FieldSpec, Kind, Step } from '../../api/client'
 import { aboutQuery } from '../../api/queries'
 import type { Item } from '../model'
+import { confirm } from '../session'
 import { useBench } from '../store'
 import { Documents } from './Documents'
 import { applies, Field } from './Field'
@@ -14,6 +15,10 @@ const Key = styled.p`color: ${(p) => p.theme.quiet}; font-size: 12px; margin-top
 const Section = styled.details`
   margin-top: 8px;
   summary { color: ${(p) => p.theme.quiet}; cursor: default; padding: 4px 0; }
+`
+
+const All = styled.button`
+  border: none; background: none; padding: 0 0 0 4px; min-height: 24px; color: ${(p) => p.theme.accent}; cursor: pointer;
 `
 
 const GROUPS: readonly (readonly [string, string])[] = [
@@ -51,7 +56,11 @@ export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
           .sort((a, b) => order(a.name) - order(b.name))
           .map(field)}
       </Rows>
-      <Legend origins={origins} computed={[...computed.keys()].some((f) => item[f] === undefined)} />
+      <Legend
+        item={item}
+        origins={origins}
+        computed={[...computed.keys()].some((f) => item[f] === undefined)}
+      />
       {GROUPS.map(([group, label]) => {
         const fields = shown.filter((f) => f.group === group)
         return fields.length ? (
@@ -67,16 +76,24 @@ export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
   )
 }
 
-function Legend({ origins, computed }: { origins: readonly string[]; computed: boolean }) {
+function Legend({ item, origins, computed }: { item: Item; origins: readonly string[]; computed: boolean }) {
+  const typical = Object.keys(item.origins ?? {}).filter((f) => item.origins?.[f] === 'typical')
   const words = [
-    origins.includes('typical') && '≈ typical, nobody has confirmed it yet',
+    origins.includes('typical') && '≈ typical, nobody has confirmed it yet: click the sign, or',
     origins.includes('catalogue') && '§ from the catalogue type',
     computed && '= follows from the others; type over it to enter it',
   ].filter(Boolean)
   return (
     <>
       {words.map((w) => (
-        <Key key={String(w)}>{w}</Key>
+        <Key key={String(w)}>
+          {w}
+          {String(w).startsWith('≈') && (
+            <All type="button" onClick={() => void confirm(item, typical)}>
+              confirm all {typical.length}
+            </All>
+          )}
+        </Key>
       ))}
     </>
   )

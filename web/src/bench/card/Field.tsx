@@ -8,7 +8,7 @@ import { Icon } from '../../design/Icon'
 import { font } from '../../design/tokens'
 import { createFor } from '../create'
 import type { Item } from '../model'
-import { change, update } from '../session'
+import { change, confirm, update } from '../session'
 import { select, useBench } from '../store'
 import { TypePick } from './TypePick'
 
@@ -28,6 +28,10 @@ const Value = styled.input<{ $figure: boolean }>`
 `
 const Unit = styled.span<{ $typical: boolean }>`
   font-size: 12px; color: ${(p) => (p.$typical ? p.theme.watchInk : p.theme.quiet)}; white-space: nowrap;
+`
+const Confirm = styled.button`
+  border: none; background: none; padding: 0 4px 0 0; min-width: 24px; min-height: 24px; text-align: left; color: inherit; cursor: pointer;
+  margin: -3px 0; &:hover { font-weight: 600; }
 `
 const Reason = styled.p`
   grid-column: 1 / -1; color: ${(p) => p.theme.breach}; font-size: 12px; padding: 2px 0 5px; white-space: normal;
@@ -79,7 +83,6 @@ export function Field({ item, spec, others = [], computed }: Props) {
   }
   const origin = item.origins?.[spec.name]
   const unit = spec.shown_unit && spec.shown_unit !== '1' ? spec.shown_unit : ''
-  const sign = origin === 'typical' ? '≈ ' : origin === 'catalogue' ? '§ ' : ''
   const blank = value === undefined || value === null
   const missing = Boolean(spec.required) && blank && !differ
   const shown = differ ? { ...item, [spec.name]: undefined } : item
@@ -97,7 +100,18 @@ export function Field({ item, spec, others = [], computed }: Props) {
           $typical={origin === 'typical'}
           title={known ? `${known.label}: ${known.formula}` : origin ? `${origin} value` : undefined}
         >
-          {known ? '= ' : sign}
+          {known && '= '}
+          {!known && origin === 'typical' && (
+            <Confirm
+              type="button"
+              aria-label={`Confirm ${spec.label.toLowerCase()}`}
+              title="typical: click to confirm it"
+              onClick={() => void confirm(item, [spec.name])}
+            >
+              ≈
+            </Confirm>
+          )}
+          {!known && origin === 'catalogue' && '§ '}
           {unit}
         </Unit>
       )}
