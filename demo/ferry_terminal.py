@@ -6,6 +6,7 @@ The network that the guide draws by hand, built here from Python. Run as a scrip
 from __future__ import annotations
 
 import sys
+from itertools import pairwise
 
 from vastmesh.script import Draft
 
@@ -30,7 +31,7 @@ def terminal() -> Draft:
     ring = ["Terminal 11", *(f"Station {n}" for n in range(1, 5)), "Terminal 11"]
     for bus in ring[1:-1]:
         net.bus(bus, 11)
-    for n, (a, b) in enumerate(zip(ring, ring[1:], strict=False), 1):
+    for n, (a, b) in enumerate(pairwise(ring), 1):
         net.line(a, b, name=f"Ring {n}", length_km=0.35, type="Al 3×150 XLPE 11 kV cable")
     opened = net.grow("Ring 3", "switch_at_start")
     net.set(opened, name="Open point", closed=False, type="Load switch 12 kV 630 A")

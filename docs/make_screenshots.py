@@ -37,7 +37,7 @@ def grown(page: Page) -> None:
 
 
 def tables(page: Page) -> None:
-    page.keyboard.press("3")
+    page.keyboard.press("4")
     page.get_by_role("button", name="Branches").click()
     page.get_by_role("columnheader", name="Loading").get_by_role("button").click()
 
@@ -101,6 +101,21 @@ def supply(page: Page) -> None:
     page.get_by_role("tab", name="Supply").click()
 
 
+def profile(page: Page) -> None:
+    find(page, "Heron End")
+    page.keyboard.press("2")
+    page.keyboard.press("p")
+    page.get_by_role("slider", name="demand").focus()
+    for _ in range(20):
+        page.keyboard.press("ArrowRight")
+    page.get_by_role("toolbar", name="Profile").get_by_role("button", name="loading").click()
+    page.keyboard.press("Shift+B")
+    page.wait_for_timeout(500)
+    box = page.get_by_role("img", name="Profile of").bounding_box()
+    assert box
+    page.mouse.move(box["x"] + 600, box["y"] + 60)
+
+
 def ferry(page: Page) -> None:
     from demo.ferry_terminal import terminal
 
@@ -131,6 +146,7 @@ SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
     ("catalogue", "light", catalogue),
     ("model", "light", model),
     ("supply", "light", supply),
+    ("profile", "light", profile),
     ("terminal", "light", ferry),
 ]
 

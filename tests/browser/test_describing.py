@@ -165,7 +165,7 @@ def test_the_next_size_by_key_and_the_catalogue_on_the_shelf(bench: Page, server
     bench.keyboard.press("]")
     settled(bench)
     assert items(server, project)["Kesterby F2-01"]["type"] == "Al 1×240 XLPE 11 kV cable"
-    bench.keyboard.press("4")
+    bench.keyboard.press("5")
     bench.get_by_label("Search the catalogue").fill("Cu 95..185 11 kV cable 1")
     row = bench.get_by_role("region", name="Types").locator("div").filter(has_text="Cu 1×150 XLPE 11 kV cable").last
     row.get_by_role("button", name="use for selection").click()
@@ -187,7 +187,7 @@ def test_the_model_check_jumps_and_mends(bench: Page) -> None:
 
 def test_a_pasted_table_with_bad_rows_marks_them_and_applies_none(bench: Page, server: str, project: str) -> None:
     before = items(server, project)
-    bench.keyboard.press("3")
+    bench.keyboard.press("4")
     bench.get_by_role("toolbar", name="Table").get_by_role("button", name=re.compile("^Loads")).click()
     grid = bench.get_by_role("grid", name="Data: Loads")
     rows = ["Name\\tActive power (MW)", "Cold Store demand\\t2.1", "Ice House demand\\tlots", "Fish Dock demand\\t-1e9",
@@ -235,3 +235,40 @@ def test_feeders_are_a_lens(bench: Page, server: str, project: str) -> None:
     legend.get_by_role("button", name="Saltern F2-01").click()
     expect(card(bench).get_by_role("heading", name="13 selected")).to_be_visible()
     open_bench(bench, server, project)
+
+
+def test_the_profile_follows_the_slider_and_the_pinned_result_stays(bench: Page) -> None:
+    find(bench, "Heron End")
+    bench.keyboard.press("2")
+    line = bench.get_by_test_id("profile")
+    before = line.get_attribute("d")
+    bench.keyboard.press("p")
+    bench.get_by_role("slider", name="demand").focus()
+    for _ in range(12):
+        bench.keyboard.press("ArrowRight")
+    settled(bench)
+    expect(bench.get_by_test_id("demand")).to_have_text("112 %")
+    expect(line).not_to_have_attribute("d", before or "")
+    expect(bench.get_by_test_id("ghost")).to_be_attached()
+    chart = bench.get_by_role("img", name=re.compile("^Profile of 14 buses"))
+    box = chart.bounding_box()
+    assert box
+    bench.mouse.move(box["x"] + box["width"] - 16, box["y"] + 40)
+    expect(bench.locator('[data-halo="Heron End"]').first).to_be_attached()
+    expect(bench.get_by_text("14.00 km")).to_be_visible()
+    bench.get_by_role("toolbar", name="Profile").get_by_role("button", name="losses, summed").click()
+    expect(bench.get_by_test_id("profile")).to_have_count(2)
+    with bench.expect_download() as download:
+        bench.get_by_role("button", name="CSV").click()
+    text = download.value.path().read_text()
+    assert (
+        text.splitlines()[0]
+        == '"bus","distance_km","voltage p.u.","voltage p.u. pinned","losses, summed kW","losses, summed kW pinned"'
+    )
+    assert len(text.splitlines()) == 15
+    for kind in ("SVG", "PNG"):
+        with bench.expect_download() as download:
+            bench.get_by_role("button", name=kind).click()
+        assert download.value.suggested_filename.endswith(kind.lower())
+    command(bench, "Lens: difference")
+    expect(bench.get_by_text("0.03 p.u.")).to_be_visible()

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from tests.helpers import assert_balanced, bus, column, line, load, network, networks, source, switch, transformer
 from vastmesh.core.errors import InvalidFields
-from vastmesh.core.network import Bus, Line, Load, Network, Switch, Trace, Update, clip, paste
+from vastmesh.core.network import Bus, Line, Load, Network, Switch, Trace, Update, clip, paste, profile
 from vastmesh.core.studies.load_flow import run_load_flow
 
 
@@ -135,3 +135,22 @@ def test_a_loop_is_found_and_a_tree_has_none() -> None:
     net.apply(paste(net, clip(net, ["a-b"])).changes)
     assert len(Trace(net).loops()) == 1
     assert isinstance(net[Trace(net).loops()[0]], Line)
+
+
+def test_a_profile_goes_out_from_its_start_with_distances(demo: Network) -> None:
+    trace = Trace(demo)
+    feeder = next(f for f in trace.feeders if f.id == "Saltern F2-01")
+    nodes = {n.bus: n for n in profile(trace, "Saltern 11", feeder.buses)}
+    assert set(nodes) == {"Saltern 11", *feeder.buses}
+    trunk = [1.1, 1.4, 1.6, 1.3, 1.5, 1.7, 1.5, 1.8, 2.1]
+    assert nodes["Heron End"].distance_km == pytest.approx(sum(trunk))
+    for n in nodes.values():
+        if n.parent is not None:
+            assert n.element is not None
+            length = getattr(demo[n.element], "length_km", 0.0)
+            assert n.distance_km == pytest.approx(nodes[n.parent].distance_km + length)
+            assert n.level == nodes[n.parent].level + 1
+    below = profile(trace, "Saltern 33")
+    assert {"Saltern 11", "Heron End", "LR 7"} <= {n.bus for n in below}
+    demo.apply([Update(id="T-Saltern", values={"in_service": False})])
+    assert profile(Trace(demo), "Saltern 11") == []

@@ -22,6 +22,7 @@ export * from '{web}/src/bench/sheet/lens'
 export * from '{web}/src/bench/sheet/paint'
 export * from '{web}/src/bench/sheet/neighbour'
 export * from '{web}/src/bench/model'
+export * from '{web}/src/features/profile/quantities'
 export * from '{web}/src/design/format'
 export * from '{web}/src/design/tokens'
 """

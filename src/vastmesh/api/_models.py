@@ -383,6 +383,18 @@ class FeedersOut(BaseModel):
     feeders: list[FeederOut]
 
 
+class ProfileOut(BaseModel):
+    """A tree of buses with distances, by columns: each bus with the bus before it and the element between."""
+
+    revision: int
+    start: str
+    name: str
+    bus: list[str]
+    parent: list[str | None]
+    element: list[str | None]
+    distance_km: list[float]
+
+
 class ImportedOut(BaseModel):
     project: ProjectOut
     report: ReportOut

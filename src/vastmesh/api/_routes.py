@@ -27,6 +27,7 @@ from ..core.network import (
     Switch,
     Update,
     first_bus,
+    profile,
     specs,
     with_rules,
 )
@@ -308,6 +309,24 @@ def feeders(one: One) -> m.FeedersOut:
     with one.lock:
         found = [m.FeederOut(id=f.id, name=f.name, supply=f.supply, buses=list(f.buses)) for f in one.trace().feeders]
         return m.FeedersOut(revision=one.revision, feeders=found)
+
+
+@api.get(
+    "/projects/{project_id}/profile/{start:path}", summary="What is fed from a bus or a feeder's supply, with distances"
+)
+def along(start: str, one: One) -> m.ProfileOut:
+    with one.lock:
+        trace = one.trace()
+        feeder = next((f for f in trace.feeders if f.id == start), None)
+        if feeder:
+            supply_bus = next(b for b in one.network[feeder.id].buses() if b not in feeder.buses)  # type: ignore[attr-defined]
+            nodes, name = profile(trace, supply_bus, feeder.buses), feeder.name
+        else:
+            nodes, name = profile(trace, start), one.network[start].name
+        return m.ProfileOut(
+            revision=one.revision, start=start, name=name, bus=[n.bus for n in nodes], parent=[n.parent for n in nodes],
+            element=[n.element for n in nodes], distance_km=[n.distance_km for n in nodes],
+        )  # fmt: skip
 
 
 # Documents

@@ -52,6 +52,15 @@ export const feedersQuery = (project: string, revision: number) =>
     answer(client.GET('/api/projects/{project_id}/feeders', { params: of(project) })),
   )
 
+export const profileQuery = (project: string, revision: number, start: string) =>
+  onRevision('profile', project, revision, start, () =>
+    answer(
+      client.GET('/api/projects/{project_id}/profile/{start}', {
+        params: { path: { project_id: project, start } },
+      }),
+    ),
+  )
+
 export const typesQuery = (project: string, revision: number, family: string, query: string) =>
   onRevision('types', project, revision, `${family} ${query}`, () =>
     answer(

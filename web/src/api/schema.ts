@@ -365,6 +365,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/profile/{start}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is fed from a bus or a feeder's supply, with distances */
+        get: operations["along_api_projects__project_id__profile__start__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/attachments": {
         parameters: {
             query?: never;
@@ -1110,6 +1127,26 @@ export interface components {
             value?: unknown;
             /** Allowed */
             allowed: string;
+        };
+        /**
+         * ProfileOut
+         * @description A tree of buses with distances, by columns: each bus with the bus before it and the element between.
+         */
+        ProfileOut: {
+            /** Revision */
+            revision: number;
+            /** Start */
+            start: string;
+            /** Name */
+            name: string;
+            /** Bus */
+            bus: string[];
+            /** Parent */
+            parent: (string | null)[];
+            /** Element */
+            element: (string | null)[];
+            /** Distance Km */
+            distance_km: number[];
         };
         /** ProjectOut */
         ProjectOut: {
@@ -3083,6 +3120,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FeedersOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    along_api_projects__project_id__profile__start__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                start: string;
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileOut"];
                 };
             };
             /** @description Not Found */

@@ -89,16 +89,19 @@ function take(done: Changed) {
     selected: done.select ?? selected,
     chosen: done.select || chosen.size < 2 ? new Set() : chosen,
   })
+  for (const changes of pending) optimistic(changes)
   show(done.live)
 }
 
 type Send = (baseRevision: number) => Promise<{ data?: unknown; error?: unknown; response: Response }>
 
-function send(call: Send): Promise<boolean> {
+function send(call: Send, answered?: () => void): Promise<boolean> {
   setState((s) => ({ busy: s.busy + 1 }))
   const job = queue.then(async () => {
     try {
-      take((await answer(call(getState().revision))) as Changed)
+      const done = (await answer(call(getState().revision))) as Changed
+      answered?.()
+      take(done)
       return true
     } finally {
       setState((s) => ({ busy: s.busy - 1 }))
@@ -122,16 +125,27 @@ async function sendOrTell(call: Send): Promise<boolean> {
 /** Apply changes; throws the service's refusal, so that a form can show it where it belongs. */
 export function change(label: string, changes: Change[]): Promise<boolean> {
   const before = optimistic(changes)
-  return send((base_revision) =>
-    client.POST('/api/projects/{project_id}/changes', {
-      params: { path: path() },
-      body: { base_revision, label, changes },
-    }),
+  pending.push(changes)
+  const done = () => {
+    const at = pending.indexOf(changes)
+    if (at >= 0) pending.splice(at, 1)
+  }
+  return send(
+    (base_revision) =>
+      client.POST('/api/projects/{project_id}/changes', {
+        params: { path: path() },
+        body: { base_revision, label, changes },
+      }),
+    done,
   ).catch((error: unknown) => {
+    done()
     setState((s) => ({ items: applied(s.items, before, [], undefined) }))
     throw error
   })
 }
+
+/** Changes that are shown but not answered yet: an answer to an earlier one must not take them off the screen. */
+const pending: Change[][] = []
 
 /** Show updated fields at once; returns the items as they were. */
 function optimistic(changes: Change[]): Item[] {

@@ -3,14 +3,19 @@ import { create } from 'zustand'
 import type { Project } from '../api/client'
 import type { Item, Items, Result } from './model'
 
-export type Lens = 'both' | 'voltage' | 'loading' | 'feeder' | 'plain'
-export type ShelfView = 'findings' | 'model' | 'tables' | 'catalogue' | 'logbook'
+export type Lens = 'both' | 'voltage' | 'loading' | 'losses' | 'difference' | 'feeder' | 'plain'
+export type ShelfView = 'findings' | 'profile' | 'model' | 'tables' | 'catalogue' | 'logbook'
 
 /** A second bus is being chosen: to grow something between two, or to join them. */
 export interface Picking {
   readonly what: string
   readonly label: string
   readonly from: string
+}
+
+export interface Pinned {
+  readonly label: string
+  readonly result: Result
 }
 
 const NONE: ReadonlySet<string> = new Set()
@@ -40,6 +45,8 @@ export interface BenchState {
   picking: Picking | null
   /** The item whose name is being typed. */
   renaming: string | null
+  /** A result others are compared with: every view shows the difference from it. */
+  pinned: Pinned | null
   /** What was copied, as it stood then. */
   clip: readonly Item[]
   /** Whose data is to be applied to others. */
@@ -74,6 +81,7 @@ export const initial: BenchState = {
   chosen: NONE,
   picking: null,
   renaming: null,
+  pinned: null,
   clip: [],
   dataFrom: null,
   asking: null,
@@ -119,6 +127,15 @@ export function toggle(id: string) {
   const now = new Set(selection())
   if (!now.delete(id)) now.add(id)
   selectMany(now)
+}
+
+/** Keep the present result to compare later ones with, or let it go. */
+export function pin() {
+  const { pinned, result, items } = getState()
+  if (pinned) return setState({ pinned: null })
+  if (!result) return
+  const condition = items.get(String(items.get('settings')?.condition))?.name ?? 'condition'
+  setState({ pinned: { label: `${condition}, revision ${result.revision}`, result } })
 }
 
 export const fitSheet = () => setState((s) => ({ fit: s.fit + 1 }))

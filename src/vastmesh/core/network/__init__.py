@@ -28,14 +28,15 @@ from .grow import SHOOTS, Grown, GrowOptions, Shoot, first_bus, free_id, grow, j
 from .items import REGISTRY, Attachment, Element, Item, Origin, catalogue_family, make_item
 from .names import Namer
 from .network import SETTINGS_ID, Applied, Network, dump_item, removal, with_rules
-from .trace import After, Feeder, Reach, Trace
+from .trace import After, Feeder, ProfileNode, Reach, Trace, profile
 
 __all__ = [
-    "REGISTRY", "SETTINGS_ID", "SHOOTS", "Add", "After", "Applied", "Area", "Attachment", "Bus", "Change", "Condition",
-    "CurrentTransformer", "Demand", "Element", "Feeder", "FieldSpec", "FieldType", "Generator", "GrowOptions", "Grown",
-    "InductionMotor", "Inverter", "Item", "Line", "LineGeometry", "Load", "LumpedLoad", "Namer", "Network", "Origin",
-    "OwnType", "Pasted", "Reach", "Regulator", "Relay", "Remove", "SeriesReactor", "Settings", "Shoot", "Shunt", "Source",
-    "Substation", "Switch", "SynchronousMotor", "ThreeWinding", "Trace", "Transformer", "Update", "VoltageLimits",
-    "catalogue_family", "clip", "conflicts", "dump_item", "first_bus", "free_id", "grow", "join", "make_item",
-    "neutral_ohm", "paste", "removal", "root_of", "specs", "touched_fields", "with_rules",
+    "REGISTRY", "SETTINGS_ID", "SHOOTS", "Add", "After", "Applied", "Area", "Attachment", "Bus", "Change",
+    "Condition", "CurrentTransformer", "Demand", "Element", "Feeder", "FieldSpec", "FieldType", "Generator",
+    "GrowOptions", "Grown", "InductionMotor", "Inverter", "Item", "Line", "LineGeometry", "Load", "LumpedLoad",
+    "Namer", "Network", "Origin", "OwnType", "Pasted", "ProfileNode", "Reach", "Regulator", "Relay", "Remove",
+    "SeriesReactor", "Settings", "Shoot", "Shunt", "Source", "Substation", "Switch", "SynchronousMotor",
+    "ThreeWinding", "Trace", "Transformer", "Update", "VoltageLimits", "catalogue_family", "clip", "conflicts",
+    "dump_item", "first_bus", "free_id", "grow", "join", "make_item", "neutral_ohm", "paste", "profile", "removal",
+    "root_of", "specs", "touched_fields", "with_rules",
 ]  # fmt: skip

@@ -97,6 +97,15 @@ class Trace:
     def live(self, bus: str) -> bool:
         return bus in self._walk.parent
 
+    @property
+    def order(self) -> list[str]:
+        """Live buses, the sources' first, each after the one it is reached from."""
+        return self._walk.order
+
+    def parent(self, bus: str) -> tuple[str, str] | None:
+        """The bus before a live bus on the way from its source, and the element between; None at a source."""
+        return self._walk.parent[bus]
+
     def dead(self) -> list[str]:
         """Buses in service without a supply, in order."""
         return [b for b in self._near if b not in self._walk.parent]
@@ -277,3 +286,36 @@ def _bus(network: Network, source: str) -> str:
     item = network[source]
     assert isinstance(item, Source)
     return item.bus
+
+
+@dataclass(frozen=True)
+class ProfileNode:
+    """A bus on a profile: how it is reached, and how far it is from the start, km. ``level``: branches from the start."""
+
+    bus: str
+    parent: str | None
+    element: str | None
+    distance_km: float
+    level: int
+
+
+def profile(trace: Trace, start: str, within: Iterable[str] | None = None) -> list[ProfileNode]:
+    """Everything fed through a bus as a tree with distances, the start first; lines have length, the rest none.
+
+    ``within``: keep to these buses and the start (one feeder, say). A dead start gives an empty profile; in meshed
+    parts every bus is reached by the fewest branches from its source. Raises :class:`UnknownElement`.
+    """
+    network = trace.network
+    network[start]
+    if not trace.live(start):
+        return []
+    allowed = set(within) if within is not None else None
+    found: dict[str, ProfileNode] = {start: ProfileNode(start, None, None, 0.0, 0)}
+    for bus in trace.order:
+        up = trace.parent(bus)
+        if up is None or up[0] not in found or bus == start or (allowed is not None and bus not in allowed):
+            continue
+        before = found[up[0]]
+        length = getattr(network[up[1]], "length_km", None) or 0.0
+        found[bus] = ProfileNode(bus, up[0], up[1], before.distance_km + length, before.level + 1)
+    return list(found.values())

@@ -3,10 +3,11 @@ import { useQuery } from '@tanstack/react-query'
 import styled, { useTheme } from 'styled-components'
 import { feedersQuery } from '../../api/queries'
 import { Pick } from '../../design/controls'
-import { fixed } from '../../design/format'
+import { fixed, power } from '../../design/format'
 import { font } from '../../design/tokens'
+import { type Result, values } from '../model'
 import { type Lens, selectMany, useBench } from '../store'
-import { LOADING_DOMAIN, VOLTAGE_DOMAIN } from './lens'
+import { DIFFERENCE_DOMAIN, LOADING_DOMAIN, VOLTAGE_DOMAIN } from './lens'
 
 const Box = styled.div`
   position: absolute; left: 12px; bottom: 12px; display: flex; align-items: center; gap: 18px; padding: 3px 12px; border-radius: 6px;
@@ -26,13 +27,24 @@ const LENSES: { id: Lens; label: string }[] = [
   { id: 'both', label: 'voltage & loading' },
   { id: 'voltage', label: 'voltage' },
   { id: 'loading', label: 'loading' },
+  { id: 'losses', label: 'losses' },
   { id: 'feeder', label: 'feeders' },
   { id: 'plain', label: 'none' },
 ]
 
+const DIFFERENCE = { id: 'difference', label: 'difference from pinned' }
+
+const worstLoss = (result: Result | null) =>
+  (values(result?.tables.branches, 'active_loss_mw') as (number | null)[]).reduce<number>(
+    (m, v) => Math.max(m, v ?? 0),
+    0,
+  )
+
 export function Legend() {
   const theme = useTheme()
   const lens = useBench((s) => s.lens)
+  const pinned = useBench((s) => s.pinned)
+  const result = useBench((s) => s.result)
   return (
     <Box>
       <Row>
@@ -41,11 +53,33 @@ export function Legend() {
           label="Lens"
           hideLabel
           value={lens}
-          choices={LENSES}
+          choices={pinned ? [...LENSES, DIFFERENCE] : LENSES}
           onChange={(id) => useBench.setState({ lens: id as Lens })}
         />
       </Row>
       {lens === 'feeder' && <FeederKey />}
+      {lens === 'difference' && (
+        <Part>
+          <Scale $stops={theme.voltage} />
+          <Ends>
+            {DIFFERENCE_DOMAIN.map((v, i) => (
+              <span key={v}>
+                {fixed(v, 2)}
+                {i === 2 ? ' p.u.' : ''}
+              </span>
+            ))}
+          </Ends>
+        </Part>
+      )}
+      {lens === 'losses' && (
+        <Part>
+          <Scale $stops={theme.loading} />
+          <Ends>
+            <span>0</span>
+            <span>{power(worstLoss(result))}</span>
+          </Ends>
+        </Part>
+      )}
       {(lens === 'both' || lens === 'voltage') && (
         <Part>
           <Scale $stops={theme.voltage} />

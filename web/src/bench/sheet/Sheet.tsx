@@ -75,7 +75,7 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
   const svg = useRef<SVGSVGElement>(null)
   const dragged = useRef(false)
   const { view, size, go } = useView(svg)
-  const { items, result, failed, selected, chosen, hovered, lens, reveal, grid, picking } = useBench()
+  const { items, result, failed, selected, chosen, hovered, lens, reveal, grid, picking, pinned } = useBench()
   const projectId = useBench((s) => s.project?.id)
   const still = useMemo(() => buildScene(items), [items])
   const { moving, start, grab, box } = useDrag(view, still, () => svg.current?.getBoundingClientRect())
@@ -86,8 +86,8 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
   )
   const feeders = useFeeders()
   const paint = useMemo(
-    () => makePaint(theme, lens, items, result, feeders),
-    [theme, lens, items, result, feeders],
+    () => makePaint(theme, lens, items, result, feeders, pinned?.result ?? null),
+    [theme, lens, items, result, feeders, pinned],
   )
   const shapes = useMemo(() => visible(scene, view, size), [scene, view, size])
   const count = shapes.buses.length + shapes.branches.length + shapes.hangs.length

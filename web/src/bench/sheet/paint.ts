@@ -23,6 +23,7 @@ export function makePaint(
   items: Items,
   result: Result | null,
   feeders: FeederOf = new Map(),
+  pinned: Result | null = null,
 ): Paint {
   const colours = lensColours(palette)
   const buses = result?.tables.buses
@@ -35,6 +36,8 @@ export function makePaint(
     row: t?.row,
     state: values(t, 'state') as readonly string[],
   }))
+  const losses = values(branches, 'active_loss_mw') as readonly (number | null)[]
+  const worstLoss = lens === 'losses' ? losses.reduce<number>((m, v) => Math.max(m, v ?? 0), 1e-9) : 1
   const worst = new Map<string, Finding>()
   for (const f of result?.findings ?? []) if (!worst.has(f.element)) worst.set(f.element, f)
   const withVoltage = lens === 'both' || lens === 'voltage'
@@ -42,11 +45,20 @@ export function makePaint(
   return {
     bus: (id) => {
       if (lens === 'feeder') return feederColour(palette, feeders.get(id))
+      if (lens === 'difference') {
+        const now = figure(buses, id, 'voltage_pu')
+        const then = figure(pinned?.tables.buses, id, 'voltage_pu')
+        return now === undefined || then === undefined ? palette.quiet : colours.difference(now - then)
+      }
       const v = volts[buses?.row.get(id) ?? -1]
       return withVoltage && typeof v === 'number' ? colours.voltage(v) : palette.ink
     },
     branch: (id) => {
       if (lens === 'feeder') return feederColour(palette, feederOfBranch(items, feeders, id))
+      if (lens === 'losses') {
+        const loss = figure(branches, id, 'active_loss_mw')
+        return loss === undefined ? palette.quiet : colours.losses(loss, worstLoss)
+      }
       const l = loading[branches?.row.get(id) ?? -1] ?? figure(result?.tables.windings, id, 'loading_pct')
       return withLoading && typeof l === 'number' ? colours.loading(l) : palette.quiet
     },

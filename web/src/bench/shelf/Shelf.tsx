@@ -5,6 +5,7 @@ import styled from 'styled-components'
 import { checksQuery } from '../../api/queries'
 import { IconButton, Tab, TabList } from '../../design/controls'
 import { CatalogueView } from '../../features/catalogue/CatalogueView'
+import { ProfileView } from '../../features/profile/ProfileView'
 import { type ShelfView, useBench } from '../store'
 import { Findings } from './Findings'
 import { Logbook } from './Logbook'
@@ -50,6 +51,7 @@ export function Shelf() {
               Findings{' '}
               <Count $breach={findings.some((f) => f.severity === 'breach')}>{findings.length}</Count>
             </Tab>
+            <Tab id="profile">Profile</Tab>
             <Tab id="model">
               Model
               {checks.length > 0 && (
@@ -76,6 +78,7 @@ export function Shelf() {
           </span>
         </Head>
         <Body id="findings">{shelfOpen && <Findings findings={findings} />}</Body>
+        <Body id="profile">{shelfOpen && <ProfileView />}</Body>
         <Body id="model">{shelfOpen && <Model checks={checks} />}</Body>
         <Body id="catalogue">{shelfOpen && <CatalogueView />}</Body>
         <Body id="tables">{shelfOpen && <TablesView />}</Body>

@@ -7,6 +7,7 @@ import { grow, redo, remove, swap, throwSwitch, tidy, undo } from '../../bench/s
 import {
   fitSheet,
   type Lens,
+  pin,
   type ShelfView,
   select,
   selection,
@@ -192,7 +193,7 @@ const isEquipment = (i: Item) =>
   Object.keys(i).some((k) => k === 'bus' || k.endsWith('_bus')) || i.kind === 'bus'
 
 function viewCommands(): Command[] {
-  const { shelfOpen, cardOpen, grid } = useBench.getState()
+  const { shelfOpen, cardOpen, grid, pinned } = useBench.getState()
   const lens = (id: Lens, label: string): Command => ({
     id: `lens-${id}`,
     label: `Lens: ${label}`,
@@ -233,13 +234,17 @@ function viewCommands(): Command[] {
       run: () => set({ cardOpen: !cardOpen }),
     },
     shelf('findings', '1'),
-    shelf('model', '2'),
-    shelf('tables', '3'),
-    shelf('catalogue', '4'),
-    shelf('logbook', '5'),
+    shelf('profile', '2'),
+    shelf('model', '3'),
+    shelf('tables', '4'),
+    shelf('catalogue', '5'),
+    shelf('logbook', '6'),
+    { id: 'pin', label: pinned ? 'Let the pinned result go' : 'Pin this result', keys: 'P', run: pin },
     lens('both', 'voltage & loading'),
     lens('voltage', 'voltage'),
     lens('loading', 'loading'),
+    lens('losses', 'losses'),
+    ...(pinned ? [lens('difference', 'difference from the pinned result')] : []),
     lens('feeder', 'feeders'),
     lens('plain', 'none'),
     ...(['light', 'dark', 'system'] as const).map((t) => ({

@@ -1,0 +1,123 @@
+/** What a profile can show, read from the live result: of the bus at a distance, or of the branch that leads there. */
+import { figure, type Result } from '../../bench/model'
+
+export interface Quantity {
+  readonly id: string
+  readonly label: string
+  readonly unit: string
+  readonly digits: number
+  /** Belongs to the bus (drawn as a slope between buses) or to the branch (drawn as a step). */
+  readonly of: 'bus' | 'branch'
+  readonly read: (result: Result | null, bus: string, element: string | null) => number | undefined
+}
+
+const branch = (name: string) => (result: Result | null, _: string, element: string | null) =>
+  element ? figure(result?.tables.branches, element, name) : undefined
+
+export const QUANTITIES: readonly Quantity[] = [
+  {
+    id: 'voltage',
+    label: 'voltage',
+    unit: 'p.u.',
+    digits: 3,
+    of: 'bus',
+    read: (result, bus) => figure(result?.tables.buses, bus, 'voltage_pu'),
+  },
+  { id: 'loading', label: 'loading', unit: '%', digits: 0, of: 'branch', read: branch('loading_pct') },
+  { id: 'current', label: 'current', unit: 'A', digits: 0, of: 'branch', read: branch('from_current_a') },
+  {
+    id: 'drop',
+    label: 'voltage drop',
+    unit: '%',
+    digits: 2,
+    of: 'branch',
+    read: branch('voltage_drop_pct'),
+  },
+  {
+    id: 'factor',
+    label: 'power factor',
+    unit: '',
+    digits: 3,
+    of: 'branch',
+    read: branch('from_power_factor'),
+  },
+  {
+    id: 'losses',
+    label: 'losses',
+    unit: 'kW',
+    digits: 1,
+    of: 'branch',
+    read: (result, bus, element) => thousand(branch('active_loss_mw')(result, bus, element)),
+  },
+  { id: 'summed', label: 'losses, summed', unit: 'kW', digits: 1, of: 'bus', read: () => undefined },
+]
+
+const thousand = (value: number | undefined) => (value === undefined ? undefined : value * 1000)
+
+/** The tree of a profile: rows in the order in which they are reached, each with the row before it. */
+export interface Tree {
+  readonly bus: readonly string[]
+  readonly before: readonly number[]
+  readonly element: readonly (string | null)[]
+  readonly km: readonly number[]
+}
+
+export function treeOf(profile: {
+  bus: readonly string[]
+  parent: readonly (string | null)[]
+  element: readonly (string | null)[]
+  distance_km: readonly number[]
+}): Tree {
+  const row = new Map(profile.bus.map((b, i) => [b, i]))
+  const before = profile.parent.map((p) => (p === null ? -1 : (row.get(p) ?? -1)))
+  return { bus: profile.bus, before, element: profile.element, km: profile.distance_km }
+}
+
+/** One value a row; summed losses add up from the start along each way. */
+export function series(tree: Tree, quantity: Quantity, result: Result | null): (number | undefined)[] {
+  if (quantity.id !== 'summed')
+    return tree.bus.map((b, i) => quantity.read(result, b, tree.element[i] ?? null))
+  const losses = QUANTITIES.find((q) => q.id === 'losses')!
+  const sums: (number | undefined)[] = []
+  tree.bus.forEach((b, i) => {
+    const up = tree.before[i]!
+    const own = losses.read(result, b, tree.element[i] ?? null) ?? 0
+    sums.push(up < 0 ? 0 : (sums[up] ?? 0) + own)
+  })
+  return sums
+}
+
+export interface LengthUnit {
+  readonly id: string
+  readonly perKm: number
+}
+export const LENGTHS: readonly LengthUnit[] = [
+  { id: 'km', perKm: 1 },
+  { id: 'm', perKm: 1000 },
+  { id: 'ft', perKm: 3280.84 },
+]
+
+/** The profile as comma-separated text: one row a bus, pinned values beside the present ones. */
+export function asCsv(
+  tree: Tree,
+  shown: readonly Quantity[],
+  result: Result | null,
+  pinned: Result | null,
+  unit: LengthUnit,
+  name: (bus: string) => string,
+): string {
+  const quote = (text: string) => `"${(/^[=+\-@]/.test(text) ? `'${text}` : text).replaceAll('"', '""')}"`
+  const head = ['bus', `distance_${unit.id}`]
+  const columns: (readonly (number | undefined)[])[] = []
+  for (const q of shown) {
+    head.push(`${q.label} ${q.unit}`.trim())
+    columns.push(series(tree, q, result))
+    if (!pinned) continue
+    head.push(`${q.label} ${q.unit} pinned`.trim())
+    columns.push(series(tree, q, pinned))
+  }
+  const rows = tree.bus.map((b, i) =>
+    [quote(name(b)), String(tree.km[i]! * unit.perKm), ...columns.map((c) => c[i] ?? '')].join(','),
+  )
+  return [head.map(quote).join(','), ...rows].join('\r\n')
+}
