@@ -34,9 +34,8 @@ def test_losses_add_up_along_each_way(js: Js) -> None:
 
 
 def test_branches_and_buses_are_read_at_their_rows(js: Js) -> None:
-    expression = (
-        f"(() => {{ {SETUP} return [m.series(t, q('voltage'), r), m.series(t, q('loading'), r), t.before] }})()"
-    )
+    name = "b => b === 'a' ? '=cmd|evil' : b"
+    expression = f"(() => {{ {SETUP} return m.asCsv(t, [q('voltage')], r, r, m.LENGTHS[1], {name}) }})()"
     volts, loading, before = js(expression, result=result(), profile=PROFILE)
     assert volts == [1.0, 0.99, 0.98, None]
     assert loading == [None, 80, 40, 20]
@@ -44,7 +43,8 @@ def test_branches_and_buses_are_read_at_their_rows(js: Js) -> None:
 
 
 def test_the_export_has_units_pinned_values_and_no_formulas(js: Js) -> None:
-    expression = f"(() => {{ {SETUP} return m.asCsv(t, [q('voltage')], r, r, m.LENGTHS[1], b => b === 'a' ? '=cmd|evil' : b) }})()"
+    name = "b => b === 'a' ? '=cmd|evil' : b"
+    expression = f"(() => {{ {SETUP} return m.asCsv(t, [q('voltage')], r, r, m.LENGTHS[1], {name}) }})()"
     rows = list(csv.reader(io.StringIO(js(expression, result=result(), profile=PROFILE))))
     assert rows[0] == ["bus", "distance_m", "voltage p.u.", "voltage p.u. pinned"]
     assert rows[2] == ["'=cmd|evil", "1500", "0.99", "0.99"]
