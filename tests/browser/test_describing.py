@@ -148,6 +148,25 @@ def test_dropping_one_end_on_another_joins_them(bench: Page, server: str, projec
     assert found["Heron End demand"]["bus"] == "Peat Works"
 
 
+def test_dragging_one_end_onto_another_makes_one_node(bench: Page, server: str, project: str) -> None:
+    find(bench, "Heron End")
+    held, target = (shape(bench, b).bounding_box() for b in ("Heron End", "Peat Works"))
+    assert held
+    assert target
+    middle = [(b["x"] + b["width"] / 2, b["y"] + b["height"] / 2) for b in (held, target)]
+    bench.mouse.move(*middle[0])
+    bench.mouse.down()
+    bench.mouse.move(middle[1][0] + 3, middle[1][1] + 2, steps=8)
+    bench.mouse.up()
+    settled(bench)
+    found = items(server, project)
+    assert "Heron End" not in found
+    assert found["Heron End demand"]["bus"] == "Peat Works"
+    bench.keyboard.press("Control+z")
+    settled(bench)
+    assert "Heron End" in items(server, project)
+
+
 def test_a_switch_is_thrown_by_key_and_by_double_click(bench: Page, server: str, project: str) -> None:
     find(bench, "Quillport coupler")
     bench.keyboard.press("o")
@@ -272,3 +291,24 @@ def test_the_profile_follows_the_slider_and_the_pinned_result_stays(bench: Page)
         assert download.value.suggested_filename.endswith(kind.lower())
     command(bench, "Lens: difference")
     expect(bench.get_by_text("0.03 p.u.")).to_be_visible()
+
+
+def test_a_condition_is_copied_and_its_factors_typed_in_place(bench: Page, server: str, project: str) -> None:
+    before = bench.get_by_test_id("badge").inner_text()
+    bench.get_by_role("button", name="Factors of this condition").click()
+    card(bench).get_by_role("button", name="Copy this condition").click()
+    expect(card(bench).get_by_role("heading", name="Winter evening, copy")).to_be_visible()
+    card(bench).get_by_label("farming").fill("250")
+    card(bench).get_by_label("farming").press("Enter")
+    settled(bench)
+    card(bench).get_by_label("Middle").fill("50")
+    card(bench).get_by_label("Middle").press("Enter")
+    settled(bench)
+    found = items(server, project)
+    assert found["Winter evening, copy"]["class_factors"]["farming"] == 2.5
+    assert found["Winter evening, copy"]["area_factors"] == {"middle": 0.5}
+    assert found["settings"]["condition"] == "Winter evening, copy"
+    assert bench.get_by_test_id("badge").inner_text() != before
+    card(bench).get_by_label("Middle").fill("lots")
+    card(bench).get_by_label("Middle").press("Enter")
+    expect(bench.get_by_text("Enter a number from 0 to 10000 %")).to_be_visible()

@@ -381,3 +381,23 @@ def test_changing_conditions_and_limits_keeps_the_compiled_arrays(demo: Network)
     live.changed(["settings"], previous)
     assert live.arrays.base_mva == 10.0
     assert volts(live.solve()) == pytest.approx(volts(run_load_flow(demo)), abs=1e-7)
+
+
+def test_demand_is_scaled_by_class_and_by_area() -> None:
+    """Each load by the product of what the condition says of everything, its class and its area."""
+    net = network(
+        {"kind": "area", "id": "north"}, bus("a", area="north"), source("a"), bus("b"), line("a", "b"),
+        load("a", 1.0, demand_class="farming"), load("b", 2.0, demand_class="farming"), load("b", 4.0, id="l2"),
+        {"kind": "condition", "id": "c", "demand_factor": 0.5, "class_factors": {"farming": 3.0},
+         "area_factors": {"north": 0.1}},
+        {"kind": "settings", "id": "settings", "condition": "c"},
+    )  # fmt: skip
+    drawn = column(run_load_flow(net), "injections", "active_power_mw")
+    assert drawn["load-a"] == pytest.approx(0.5 * 3.0 * 0.1)
+    assert (drawn["load-b"], drawn["l2"]) == pytest.approx((3.0, 2.0))
+    live = LiveLoadFlow(net)
+    previous = {"b": net["b"]}
+    net.apply([Update(id="b", values={"area": "north"})])
+    live.changed(["b"], previous)
+    moved = column(live.solve(), "injections", "active_power_mw")
+    assert moved["l2"] == pytest.approx(0.2), "a bus that changes its area takes its demand along"

@@ -34,9 +34,8 @@ def test_losses_add_up_along_each_way(js: Js) -> None:
 
 
 def test_branches_and_buses_are_read_at_their_rows(js: Js) -> None:
-    name = "b => b === 'a' ? '=cmd|evil' : b"
-    expression = f"(() => {{ {SETUP} return m.asCsv(t, [q('voltage')], r, r, m.LENGTHS[1], {name}) }})()"
-    volts, loading, before = js(expression, result=result(), profile=PROFILE)
+    read = "[m.series(t, q('voltage'), r), m.series(t, q('loading'), r), t.before]"
+    volts, loading, before = js(f"(() => {{ {SETUP} return {read} }})()", result=result(), profile=PROFILE)
     assert volts == [1.0, 0.99, 0.98, None]
     assert loading == [None, 80, 40, 20]
     assert before == [-1, 0, 1, 1]

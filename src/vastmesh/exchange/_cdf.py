@@ -384,7 +384,10 @@ class _Writer:
             if not e.in_service or e.missing():
                 continue
             if isinstance(e, Demand | InductionMotor | SynchronousMotor):
-                demand += e.power_mva() * condition.demand_factor * condition.class_factors.get(e.demand_class, 1.0)
+                factor = condition.class_factors.get(e.demand_class, 1.0) * condition.area_factors.get(
+                    bus.area or "", 1.0
+                )
+                demand += e.power_mva() * condition.demand_factor * factor
             elif isinstance(e, Shunt):
                 sign = 1 if e.device == "capacitor" else -1
                 scale = ((bus.nominal_kv or 1) / (e.rated_kv or bus.nominal_kv or 1)) ** 2 * e.steps_on / self.base

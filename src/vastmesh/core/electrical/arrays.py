@@ -33,7 +33,7 @@ TABLES: dict[str, dict[str, Any]] = {
     # Demand at nominal voltage; shares of constant current and impedance, the rest is constant power.
     "load": {
         "element": np.int64, "bus": np.int64, "p": np.float64, "q": np.float64, "share_i": np.float64,
-        "share_z": np.float64, "group": np.int64,
+        "share_z": np.float64, "group": np.int64, "area": np.int64,
     },
     # Injection. control 0: fixed p and q; 1: fixed p, holds voltage within q limits; 2: holds voltage and angle.
     "injection": {
@@ -63,6 +63,7 @@ TABLES: dict[str, dict[str, Any]] = {
     "switch": {"element": np.int64, "from": np.int64, "to": np.int64, "closed": np.bool_, "rating_a": np.float64},
 }  # fmt: skip
 ONES = {"ratio_from", "ratio_to", "weight"}
+NONE = {"area"}  # -1 where a stamp gave none
 FIXED, HOLDS_VOLTAGE, SLACK = 0, 1, 2
 
 
@@ -100,7 +101,7 @@ def stack(name: str, parts: Sequence[Columns]) -> Columns:
     columns: Columns = {}
     lengths = [len(p["element"]) for p in parts]
     for column, dtype in TABLES[name].items():
-        blank = 1 if column in ONES else 0
+        blank = 1 if column in ONES else -1 if column in NONE else 0
         pieces = [
             np.asarray(p[column], dtype) if column in p else np.full(n, blank, dtype)
             for p, n in zip(parts, lengths, strict=True)

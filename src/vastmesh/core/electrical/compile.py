@@ -23,7 +23,7 @@ from .arrays import TABLES, Columns, NetArrays, stack
 from .stamps import STAMPS, Context
 
 # Further fields of no effect on the equations, beside names, notes and places.
-_CLOTHES = {"origins", "area", "substation", "customers", "type"}
+_CLOTHES = {"origins", "substation", "customers", "type"}
 # Items that elements refer to for their constants: the arrays are compiled anew when one changes.
 _BEHIND = (LineGeometry, CurrentTransformer)
 
@@ -155,7 +155,8 @@ def apply_condition(arrays: NetArrays, condition: Condition) -> NetArrays:
     demand = _factors(arrays, "class:", condition.demand_factor, condition.class_factors)
     energy = _factors(arrays, "energy:", condition.generation_factor, condition.energy_factors)
     load, injection = arrays.tables["load"], arrays.tables["injection"]
-    by_load = demand[load["group"]]
+    by_area = _factors(arrays, "area:", 1.0, condition.area_factors)
+    by_load = demand[load["group"]] * np.where(load["area"] >= 0, by_area[load["area"]], 1.0)
     by_machine = np.where(injection["group"] >= 0, energy[injection["group"]], 1.0)
     return replace(
         arrays,

@@ -270,13 +270,13 @@ def _transformer(g: _Grower) -> list[Change]:
 
 
 def _auto(g: _Grower) -> list[Change]:
-    changes = _transformer(replace_options(g))
+    changes = _transformer(_towards_half(g))
     item = next(c.item for c in changes if isinstance(c, Add) and c.item["kind"] == "transformer")
     item.update({"windings": "auto", "vector_group": "YNa0", "impedance_pct": 8.0})
     return changes
 
 
-def replace_options(g: _Grower) -> _Grower:
+def _towards_half(g: _Grower) -> _Grower:
     """An auto-transformer joins voltages that are not far apart: the next level above half."""
     if g.options.kv or g.second:
         return g

@@ -81,6 +81,7 @@ class Trace:
         self._walk = self._from(dict.fromkeys(_bus(network, s) for s in self.sources))
 
     def _from(self, roots: Iterable[str], without: str | None = None) -> _Walk:
+        """Everything reached from some buses, breadth first, without one bus or element."""
         walk, queue = _Walk(), deque[str]()
         for r in roots:
             walk.parent[r] = None
@@ -89,7 +90,7 @@ class Trace:
             here = queue.popleft()
             walk.order.append(here)
             for there, element in self._near[here]:
-                if there not in walk.parent and element != without:
+                if there not in walk.parent and without not in (there, element):
                     walk.parent[there] = (here, element)
                     queue.append(there)
         return walk
@@ -146,7 +147,7 @@ class Trace:
         """What would be without supply if the element were not there: elements, buses, demand, customers."""
         item = self.network[ident]
         if isinstance(item, Bus):
-            kept = self._without_bus(ident)
+            kept = self._from([r for r in self._roots() if r != ident], without=ident)
             lost = [b for b in self._walk.order if b not in kept.parent]
         elif isinstance(item, Element) and len(item.buses()) > 1:
             kept = self._from(self._roots(), without=ident)
@@ -160,18 +161,6 @@ class Trace:
 
     def _roots(self) -> list[str]:
         return list(dict.fromkeys(_bus(self.network, s) for s in self.sources))
-
-    def _without_bus(self, bus: str) -> _Walk:
-        walk, queue = _Walk(), deque(r for r in self._roots() if r != bus)
-        walk.parent = dict.fromkeys(queue)
-        while queue:
-            here = queue.popleft()
-            walk.order.append(here)
-            for there, element in self._near[here]:
-                if there not in walk.parent and there != bus:
-                    walk.parent[there] = (here, element)
-                    queue.append(there)
-        return walk
 
     def _reach(self, buses: list[str], start: str) -> Reach:
         lost = set(buses)

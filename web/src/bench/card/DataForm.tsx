@@ -6,6 +6,7 @@ import { aboutQuery } from '../../api/queries'
 import type { Item } from '../model'
 import { confirm } from '../session'
 import { useBench } from '../store'
+import { ConditionFactors } from './ConditionFactors'
 import { Documents } from './Documents'
 import { applies, Field } from './Field'
 import { Related } from './Related'
@@ -71,6 +72,7 @@ export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
           </Section>
         ) : null
       })}
+      {item.kind === 'condition' && <ConditionFactors item={item} />}
       <Related item={item} />
     </>
   )

@@ -1,9 +1,9 @@
 /** What planners change most, as direct controls; at its end the solution badge. */
 import styled from 'styled-components'
-import { Factor, Figures, Pick, Quiet } from '../../design/controls'
+import { Factor, Figures, IconButton, Pick, Quiet } from '../../design/controls'
 import { number } from '../model'
 import { keepFactors, tryFactors, updateOrTell } from '../session'
-import { useBench, useCondition, useSettings } from '../store'
+import { select, useBench, useCondition, useSettings } from '../store'
 import { Badge } from './Badge'
 
 const Bar = styled.section`
@@ -38,6 +38,7 @@ export function ConditionBar() {
       <Group>
         <span className="label">Condition</span>
         <Pick label="Condition" hideLabel value={condition.id} choices={conditions} onChange={choose} />
+        <IconButton icon="palette" label="Factors of this condition" onPress={() => select(condition.id)} />
       </Group>
       <Factor
         label="demand"

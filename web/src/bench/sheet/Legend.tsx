@@ -32,6 +32,24 @@ const LENSES: { id: Lens; label: string }[] = [
   { id: 'plain', label: 'none' },
 ]
 
+/** A colour ramp with the figures it stands for; the unit after the last one. */
+function Ramp(props: { stops: readonly string[]; ends: readonly string[]; unit?: string }) {
+  const last = props.ends.length - 1
+  return (
+    <Part>
+      <Scale $stops={props.stops} />
+      <Ends>
+        {props.ends.map((end, i) => (
+          <span key={end}>
+            {end}
+            {i === last && props.unit ? ` ${props.unit}` : ''}
+          </span>
+        ))}
+      </Ends>
+    </Part>
+  )
+}
+
 const DIFFERENCE = { id: 'difference', label: 'difference from pinned' }
 
 const worstLoss = (result: Result | null) =>
@@ -59,59 +77,18 @@ export function Legend() {
       </Row>
       {lens === 'feeder' && <FeederKey />}
       {lens === 'difference' && (
-        <Part>
-          <Scale $stops={theme.voltage} />
-          <Ends>
-            {DIFFERENCE_DOMAIN.map((v, i) => (
-              <span key={v}>
-                {fixed(v, 2)}
-                {i === 2 ? ' p.u.' : ''}
-              </span>
-            ))}
-          </Ends>
-        </Part>
+        <Ramp stops={theme.voltage} ends={DIFFERENCE_DOMAIN.map((v) => fixed(v, 2))} unit="p.u." />
       )}
-      {lens === 'losses' && (
-        <Part>
-          <Scale $stops={theme.loading} />
-          <Ends>
-            <span>0</span>
-            <span>{power(worstLoss(result))}</span>
-          </Ends>
-        </Part>
-      )}
+      {lens === 'losses' && <Ramp stops={theme.loading} ends={['0', power(worstLoss(result))]} />}
       {(lens === 'both' || lens === 'voltage') && (
-        <Part>
-          <Scale $stops={theme.voltage} />
-          <Ends>
-            {VOLTAGE_DOMAIN.map((v, i) => (
-              <span key={v}>
-                {fixed(v, 2)}
-                {i === 2 ? ' p.u.' : ''}
-              </span>
-            ))}
-          </Ends>
-        </Part>
+        <Ramp stops={theme.voltage} ends={VOLTAGE_DOMAIN.map((v) => fixed(v, 2))} unit="p.u." />
       )}
       {(lens === 'both' || lens === 'loading') && (
-        <Part>
-          <Scale
-            $stops={[
-              `${theme.loading[0]} 0%`,
-              `${theme.loading[1]} 50%`,
-              `${theme.loading[2]} 80%`,
-              `${theme.loading[3]} 100%`,
-            ]}
-          />
-          <Ends>
-            {LOADING_DOMAIN.map((v, i) => (
-              <span key={v}>
-                {v}
-                {i === 3 ? ' %' : ''}
-              </span>
-            ))}
-          </Ends>
-        </Part>
+        <Ramp
+          stops={theme.loading.map((c, i) => `${c} ${LOADING_DOMAIN[i]}%`)}
+          ends={LOADING_DOMAIN.map(String)}
+          unit="%"
+        />
       )}
     </Box>
   )

@@ -44,9 +44,11 @@ def demand(
 ) -> dict[str, Columns]:
     """Rows of the load table for whatever has a power and a demand class."""
     power = np.fromiter((e.power_mva() for e in loads), np.complex128, len(loads)) / ctx.base_mva
+    areas = (ctx.group(f"area:{getattr(ctx.find(e.bus), 'area', None) or ''}") for e in loads)
     return {
         "load": {
             "element": np.arange(len(loads)), "bus": ctx.rows([e.bus for e in loads]), "p": power.real, "q": power.imag,
-            "group": np.fromiter((ctx.group(f"class:{e.demand_class}") for e in loads), np.int64, len(loads)), **mix,
+            "group": np.fromiter((ctx.group(f"class:{e.demand_class}") for e in loads), np.int64, len(loads)),
+            "area": np.fromiter(areas, np.int64, len(loads)), **mix,
         }
     }  # fmt: skip

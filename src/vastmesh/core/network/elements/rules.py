@@ -26,6 +26,9 @@ class Condition(Item):
         shown_as=("%", 100),
     )  # fmt: skip
     class_factors: dict[str, Factor] = choice("Demand by class", "Further factor for a demand class", default={})
+    area_factors: dict[str, Factor] = choice(
+        "Demand by area", "Further factor for the demand of an area, by its id", default={}
+    )
     energy_factors: dict[str, Factor] = choice(
         "Generation by energy", "Further factor for generators of one energy", default={}
     )
