@@ -312,3 +312,18 @@ def test_a_condition_is_copied_and_its_factors_typed_in_place(bench: Page, serve
     card(bench).get_by_label("Middle").fill("lots")
     card(bench).get_by_label("Middle").press("Enter")
     expect(bench.get_by_text("Enter a number from 0 to 10000 %")).to_be_visible()
+
+
+def test_an_outage_belongs_to_a_condition(bench: Page, server: str, project: str) -> None:
+    find(bench, "T-Saltern")
+    card(bench).get_by_role("button", name=re.compile("State under Winter evening")).click()
+    bench.get_by_role("option", name="out of service").click()
+    settled(bench)
+    expect(shape(bench, "T-Saltern")).to_have_attribute("data-live", "false")
+    found = items(server, project)
+    assert found["winter-evening"]["states"] == {"T-Saltern": "out"}
+    assert found["T-Saltern"]["in_service"] is True
+    bench.get_by_role("button", name="Factors of this condition").click()
+    card(bench).get_by_role("button", name="T-Saltern as normal").click()
+    settled(bench)
+    expect(shape(bench, "T-Saltern")).to_have_attribute("data-live", "true")

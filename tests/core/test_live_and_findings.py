@@ -197,3 +197,31 @@ def test_every_element_has_its_row_in_order_of_entry(demo: Network) -> None:
     assert sorted(listed) == sorted(elements)
     branches = [i for i in elements if i in set(tables["branches"]["id"])]
     assert list(tables["branches"]["id"]) == branches
+
+
+def test_a_condition_takes_elements_out_and_throws_switches(demo: Network) -> None:
+    """The same answer as with the states entered for good; live edits and other conditions follow."""
+    out = {
+        "Ambry - Lowmere": "out",
+        "Tie Moor End": "closed",
+        "Quillport coupler": "open",
+        "gone": "out",
+        "Heron End": "open",
+    }
+    demo.apply([Update(id="winter-evening", values={"states": out})])
+    live = LiveLoadFlow(demo)
+    entered = demo.copy()
+    entered.apply([
+        Update(id="winter-evening", values={"states": {}}), Update(id="Ambry - Lowmere", values={"in_service": False}),
+        Update(id="Tie Moor End", values={"closed": True}), Update(id="Quillport coupler", values={"closed": False}),
+    ])  # fmt: skip
+    assert volts(live.solve()) == pytest.approx(volts(run_load_flow(entered)), abs=1e-7)
+    assert live.network is demo
+    assert demo["Ambry - Lowmere"].in_service, "the network itself stays as it was"  # type: ignore[attr-defined]
+    other = next(c for c in demo.of(Condition) if c.id == "summer-noon")
+    assert volts(live.solve(other)) == pytest.approx(volts(run_load_flow(demo, condition=other)), abs=1e-7)
+    previous = {i: demo[i] for i in ("winter-evening", "Heron End demand")}
+    demo.apply([Update(id="winter-evening", values={"states": {"Ambry - Lowmere": "out"}}),
+                Update(id="Heron End demand", values={"active_power_mw": 0.1})])  # fmt: skip
+    live.changed(list(previous), previous)
+    assert volts(live.solve()) == pytest.approx(volts(run_load_flow(demo)), abs=1e-7)

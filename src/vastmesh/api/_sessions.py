@@ -266,13 +266,13 @@ class LiveSession:
         """The supply trace of the network as it stands, kept until it changes."""
         with self.lock:
             if self._traced is None or self._traced[0] != self.revision:
-                self._traced = (self.revision, Trace(self.network))
+                self._traced = (self.revision, Trace(self.network.under(self.network.condition)))
             return self._traced[1]
 
     def checks(self) -> list[Check]:
         with self.lock:
             if self._checked is None or self._checked[0] != self.revision:
-                self._checked = (self.revision, run_checks(self.network))
+                self._checked = (self.revision, run_checks(self.network.under(self.network.condition)))
             return self._checked[1]
 
     def remove(self, base_revision: int, ids: list[str]) -> Outcome:

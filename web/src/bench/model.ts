@@ -77,6 +77,26 @@ export function busesOf(item: Item): string[] {
     .filter(Boolean)
 }
 
+const STATES: Readonly<Record<string, readonly [string, boolean]>> = {
+  out: ['in_service', false],
+  in: ['in_service', true],
+  open: ['closed', false],
+  closed: ['closed', true],
+}
+
+/** The items as they stand under a condition: some may be out of service, open or closed there. */
+export function underCondition(items: Items, condition: Item | undefined): Items {
+  const states = Object.entries((condition?.states ?? {}) as Readonly<Record<string, string>>)
+  if (!states.length) return items
+  const next = new Map(items)
+  for (const [id, state] of states) {
+    const item = items.get(id)
+    const [field, value] = STATES[state] ?? []
+    if (item && field) next.set(id, { ...item, [field]: value })
+  }
+  return next
+}
+
 /** The items after a change: altered ones in place, new ones at the end, or in the order given. */
 export function applied(
   items: Items,

@@ -17,6 +17,12 @@ from .fields import specs
 from .items import REGISTRY, Element, Item, Origin, catalogue_family, filled, make_item, reference_fields
 
 SETTINGS_ID = "settings"
+_STATES = {
+    "out": ("in_service", False),
+    "in": ("in_service", True),
+    "open": ("closed", False),
+    "closed": ("closed", True),
+}
 ItemT = TypeVar("ItemT", bound=Item)
 
 
@@ -83,6 +89,23 @@ class Network:
         """The condition under which results are shown; 100 % of everything when none is chosen."""
         found = self.items.get(self.settings.condition or "")
         return found if isinstance(found, Condition) else Condition(id="as-entered", name="As entered")
+
+    def under(self, condition: Condition) -> Network:
+        """The network as it stands under a condition: itself, or a copy with other states of some elements.
+
+        States of elements that are not there any more, or that do not fit their kind, count for nothing.
+        """
+        other: dict[str, Item] = {}
+        for ident, state in condition.states.items():
+            item = self.items.get(ident)
+            field_name, value = _STATES[state]
+            if item is not None and hasattr(item, field_name) and getattr(item, field_name) != value:
+                other[ident] = item.model_copy(update={field_name: value})
+        if not other:
+            return self
+        twin = self.copy()
+        twin.items.update(other)
+        return twin
 
     def voltage_limits(self) -> list[VoltageLimits]:
         """Limits in order; built-in ones when the network has none."""

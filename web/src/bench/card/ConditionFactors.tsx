@@ -8,6 +8,7 @@ import { freeName } from '../create'
 import { type Item, type Items, text } from '../model'
 import { changeOrTell, updateOrTell } from '../session'
 import { notify, select, useBench } from '../store'
+import { StatesOf } from './StateHere'
 
 const Head = styled.h3`font-size: 12px; font-weight: 500; color: ${(p) => p.theme.quiet}; margin: 14px 0 2px;`
 const Row = styled.label`
@@ -63,6 +64,8 @@ export function ConditionFactors({ item }: { item: Item }) {
           </div>
         ) : null
       })}
+      <Head>Otherwise than normal</Head>
+      <StatesOf condition={item} />
       <Acts>
         <Button onPress={() => void copy()}>Copy this condition</Button>
         {!inUse && <Button onPress={drop}>Remove it</Button>}

@@ -10,6 +10,7 @@ import { ConditionFactors } from './ConditionFactors'
 import { Documents } from './Documents'
 import { applies, Field } from './Field'
 import { Related } from './Related'
+import { StateHere } from './StateHere'
 
 const Rows = styled.div`display: flex; flex-direction: column;`
 const Key = styled.p`color: ${(p) => p.theme.quiet}; font-size: 12px; margin-top: 10px;`
@@ -56,6 +57,7 @@ export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
           .filter((f) => f.group === 'data')
           .sort((a, b) => order(a.name) - order(b.name))
           .map(field)}
+        {kind.element && <StateHere item={item} />}
       </Rows>
       <Legend
         item={item}

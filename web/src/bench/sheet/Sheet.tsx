@@ -8,9 +8,9 @@ import { IconButton } from '../../design/controls'
 import { MarkShape } from '../../design/Icon'
 import { font } from '../../design/tokens'
 import { pick } from '../../features/palette/pick'
-import { type Item, type Items, number } from '../model'
+import { type Item, type Items, number, underCondition } from '../model'
 import { throwSwitch } from '../session'
-import { fitSheet, hover, select, selection, toggle, useBench } from '../store'
+import { fitSheet, hover, select, selection, toggle, useBench, useCondition } from '../store'
 import { paintCanvas } from './canvas'
 import { Detail } from './Detail'
 import { GrowHandles } from './GrowHandles'
@@ -75,7 +75,10 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
   const svg = useRef<SVGSVGElement>(null)
   const dragged = useRef(false)
   const { view, size, go } = useView(svg)
-  const { items, result, failed, selected, chosen, hovered, lens, reveal, grid, picking, pinned } = useBench()
+  const normal = useBench((s) => s.items)
+  const condition = useCondition()
+  const items = useMemo(() => underCondition(normal, condition), [normal, condition])
+  const { result, failed, selected, chosen, hovered, lens, reveal, grid, picking, pinned } = useBench()
   const projectId = useBench((s) => s.project?.id)
   const still = useMemo(() => buildScene(items), [items])
   const { moving, start, grab, box } = useDrag(view, still, () => svg.current?.getBoundingClientRect())

@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 from ..fields import choice, quantity, reference
 from ..items import Item
 
+State = Literal["out", "in", "open", "closed"]
 Factor = Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)]
 
 
@@ -28,6 +29,9 @@ class Condition(Item):
     class_factors: dict[str, Factor] = choice("Demand by class", "Further factor for a demand class", default={})
     area_factors: dict[str, Factor] = choice(
         "Demand by area", "Further factor for the demand of an area, by its id", default={}
+    )
+    states: dict[str, State] = choice(
+        "Other states", "Elements that are out of service, open or closed under this condition, by id", default={}
     )
     energy_factors: dict[str, Factor] = choice(
         "Generation by energy", "Further factor for generators of one energy", default={}

@@ -23,13 +23,15 @@ class LiveLoadFlow:
 
     def __init__(self, network: Network) -> None:
         self.network = network
+        self._states = dict(network.condition.states)
+        self._seen = network.under(network.condition)
         self._voltage: dict[str, complex] = {}
         self._last: State | None = None
         self._compile()
 
     def _compile(self) -> None:
         self._remember()
-        self.arrays: NetArrays = compile_network(self.network)
+        self.arrays: NetArrays = compile_network(self._seen)
         self.problem = Problem(self.arrays)
         self._switches = SwitchFlows(self.arrays, self.problem)
         self._rows: Rows | None = None
@@ -76,7 +78,10 @@ class LiveLoadFlow:
         idents = list(idents)
         old = self.arrays
         shift, angle = old.tables["branch"]["shift"].copy(), old.tables["injection"]["angle"].copy()
-        if patch(old, self.network, idents, previous):
+        self._seen = self.network.under(self.network.condition)
+        states, self._states = self._states, dict(self.network.condition.states)
+        plain = not states and not self._states and self._seen is self.network
+        if plain and patch(old, self.network, idents, previous):
             self._rows = None
             self._admittance = self.problem.admittance(old)
         else:
@@ -104,6 +109,9 @@ class LiveLoadFlow:
             automatic=settings.automatic,
             start="last",
         )
+        if condition.states != self._states:
+            self._states, self._seen = dict(condition.states), self.network.under(condition)
+            self._compile()
         arrays = apply_condition(self.arrays, condition)
         controls = Controls(arrays)
         if not (controls.any and options.automatic):
@@ -145,12 +153,12 @@ class LiveLoadFlow:
     def _publish(
         self, arrays: NetArrays, solution: Solution, options: LoadFlowOptions, controls: Controls | None
     ) -> LoadFlowResult:
-        account = account_for(self.network, arrays, self.problem, solution, options)
+        account = account_for(self._seen, arrays, self.problem, solution, options)
         if controls is not None and solution.attempt.ending is Ending.CONVERGED:
             account.notes.extend(controls.notes(self.network, self._volts(arrays, solution)))
         if self._rows is None:
-            self._rows = Rows(self.network, self.arrays)
-        found = find_in_model(self.network, arrays, self.problem, solution, self._rows)
+            self._rows = Rows(self._seen, self.arrays)
+        found = find_in_model(self._seen, arrays, self.problem, solution, self._rows)
         if solution.attempt.ending in (Ending.SINGULAR, Ending.ITERATION_LIMIT):
             return LoadFlowResult(account, {}, {}, found, np.full(arrays.n_bus, np.nan + 0j))
         reading = Reading(arrays, self.problem, solution, self._switches)
