@@ -30,7 +30,7 @@ const Unit = styled.span<{ $typical: boolean }>`
   font-size: 12px; color: ${(p) => (p.$typical ? p.theme.watchInk : p.theme.quiet)}; white-space: nowrap;
 `
 const Confirm = styled.button`
-  border: none; background: none; padding: 0 4px 0 0; min-width: 24px; min-height: 24px; text-align: left; color: inherit; cursor: pointer;
+  border: none; background: none; padding: 0 4px 0 0; min-height: 24px; text-align: left; color: inherit; cursor: pointer;
   margin: -3px 0; &:hover { font-weight: 600; }
 `
 const Reason = styled.p`

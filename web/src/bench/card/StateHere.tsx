@@ -39,7 +39,7 @@ export function StateHere({ item }: { item: Item }) {
   const now = statesOf(condition)[item.id] ?? NORMAL
   return (
     <Row title={`Only under the condition ${condition.name}`}>
-      <span>Under {condition.name}</span>
+      <span>In condition</span>
       <Pick
         label={`State under ${condition.name}`}
         hideLabel
