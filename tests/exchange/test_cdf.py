@@ -222,3 +222,31 @@ def test_names_that_are_no_numbers_are_numbered_for_the_format(count: int) -> No
 def test_windows_line_ends_and_trailing_blanks_do_not_matter(nine_bus_file: bytes) -> None:
     dressed = b"\r\n".join(row + b"   " for row in nine_bus_file.splitlines()) + b"\r\n\r\n"
     assert read_network(dressed).network == read_network(nine_bus_file).network
+
+
+def test_motors_inverters_and_geometries_are_carried_as_what_they_amount_to() -> None:
+    geometry = {"kind": "line_geometry", "id": "g", "type": "Al/St 150"}
+    net = network(
+        geometry, bus("a", 33), source("a"), bus("b", 33),
+        {"kind": "line", "id": "ab", "from_bus": "a", "to_bus": "b", "length_km": 5.0, "geometry": "g"},
+        {"kind": "induction_motor", "id": "m", "bus": "b", "rated_kw": 800, "efficiency_pct": 95, "power_factor": 0.88},
+        {"kind": "lumped", "id": "d", "bus": "b", "active_power_mw": 2.0, "power_factor": 0.9, "motor_pct": 100,
+         "impedance_pct": 0},
+        {"kind": "inverter", "id": "pv", "bus": "b", "rated_mva": 1.0, "active_power_mw": 0.8},
+    )  # fmt: skip
+    again = read_network(write_network(net, "x", "cdf")).network
+    ours, theirs = run_load_flow(net, TIGHT), run_load_flow(again, TIGHT)
+    assert column(theirs, "buses", "voltage_pu")["2"] == pytest.approx(
+        column(ours, "buses", "voltage_pu")["b"], abs=2e-4
+    )
+
+
+@pytest.mark.parametrize(
+    "item",
+    [{"kind": "regulator", "id": "X", "from_bus": "a", "to_bus": "b"},
+     {"kind": "series_reactor", "id": "X", "from_bus": "a", "to_bus": "b", "x_ohm": 1.0}],
+)  # fmt: skip
+def test_what_the_format_has_no_words_for_is_refused_by_name(item: dict) -> None:
+    net = network(bus("a"), source("a"), bus("b"), item)
+    with pytest.raises(UnreadableFile, match=r"X is one. Write a document instead"):
+        write_network(net, "x", "cdf")

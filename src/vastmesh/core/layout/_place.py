@@ -15,7 +15,7 @@ from ._tree import Block, Tree, lay_out
 
 COLUMN, ROW = 90.0, 100.0  # sheet units between neighbouring nodes of a feeder, and between its rows
 _EDGE = 300.0  # sheet units for one edge of a meshed part
-_CLEAR = 70.0
+_CLEAR, _NEAR = 70.0, 40.0
 _NARROW, _NARROW_WAYS = 76.0, 5
 
 
@@ -192,10 +192,21 @@ class _Placing:
 
     def _spread(self, root: int, block: Block) -> None:
         x0, y0 = self.position[root]
-        for node, (column, row) in block.place.items():
-            if node != root:
-                self.position[node] = (x0 + column * COLUMN, y0 + row * ROW)
+        found = {n: (x0 + c * COLUMN, y0 + r * ROW) for n, (c, r) in block.place.items() if n != root}
+        if root in self.kept:
+            down = self._clear_shift(found)
+            found = {n: (x, y + down) for n, (x, y) in found.items()}
+        self.position.update(found)
         self.bars |= block.bars
+
+    def _clear_shift(self, found: dict[int, tuple[float, float]]) -> float:
+        """By how much newcomers move down (or up) so that none stands where a bus stands already."""
+        taken = [p for i, p in self.position.items() if i not in found]
+        for k in range(200):
+            down = ROW * ((k + 1) // 2) * (1 if k % 2 else -1)
+            if not any(abs(x - u) < _NEAR and abs(y + down - v) < _NEAR for x, y in found.values() for u, v in taken):
+                return down
+        return 0.0
 
     def _clear_of_bar(self, i: int) -> int:
         """Columns from the middle of a station's bar to the first clear of it, so that drops stand under the bar."""

@@ -32,7 +32,7 @@ class Namer:
         """The first of "stem 1", "stem 2" ... that is not taken, counting on from a number at its end."""
         head = stem.rstrip("0123456789")
         digits = len(stem) - len(head)
-        number = int(stem[len(head) :] or 0) if head else 0
+        number = int(stem[len(head) :] or 0)
         width = digits if digits > 1 and stem[len(head)] == "0" else 0
         head = head if head.endswith(("-", " ", "/")) or not head or number else head + " "
         number = max(number, self._number.get(head, 0))
