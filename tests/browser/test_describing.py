@@ -327,3 +327,34 @@ def test_an_outage_belongs_to_a_condition(bench: Page, server: str, project: str
     card(bench).get_by_role("button", name="T-Saltern as normal").click()
     settled(bench)
     expect(shape(bench, "T-Saltern")).to_have_attribute("data-live", "true")
+
+
+def test_sections_ask_how_many_and_how_far(bench: Page, server: str, project: str) -> None:
+    before = items(server, project)
+    find(bench, "Mole")
+    bench.keyboard.press("g")
+    bench.get_by_role("dialog").get_by_role("searchbox").fill("feeder sections")
+    bench.keyboard.press("Enter")
+    bench.get_by_label("How many").fill("none")
+    bench.keyboard.press("Enter")
+    expect(bench.get_by_role("alert").filter(has_text="Enter a number from 1 to 200")).to_be_visible()
+    bench.get_by_label("How many").fill("4")
+    bench.get_by_label("Length of each").fill("0,25")
+    bench.get_by_role("button", name="Grow", exact=True).click()
+    settled(bench)
+    found = items(server, project)
+    new = [i for i in found.values() if i["id"] not in before]
+    assert sorted(i["kind"] for i in new) == ["bus"] * 4 + ["line"] * 4 + ["load"] * 4
+    assert {i["length_km"] for i in new if i["kind"] == "line"} == {0.25}
+    assert len({(i["x"], i["y"]) for i in new if i["kind"] == "bus"}) == 4
+    bench.keyboard.press("Control+z")
+    settled(bench)
+    assert items(server, project) == before
+
+
+def test_symbols_grow_and_shrink_from_the_palette(bench: Page, server: str, project: str) -> None:
+    find(bench, "T-Saltern")
+    command(bench, "Larger symbol")
+    assert items(server, project)["T-Saltern"]["symbol_size"] == 1.25
+    command(bench, "Smaller symbol")
+    assert items(server, project)["T-Saltern"]["symbol_size"] == 1
