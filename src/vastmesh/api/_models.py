@@ -339,11 +339,10 @@ class WorkingOut(BaseModel):
 
 
 class AboutOut(BaseModel):
-    """What can be said about an item beyond its data: worked calculations, checks, and what uses it."""
+    """What can be said about an item beyond its data: worked calculations, and what uses it."""
 
     revision: int
     workings: list[WorkingOut]
-    checks: list[CheckOut]
     used_by: list[str]
 
 

@@ -276,15 +276,13 @@ def checks(one: One) -> list[m.CheckOut]:
     return _checks(one.checks())
 
 
-@api.get(
-    "/projects/{project_id}/about/{ident:path}", summary="Workings behind an item's data, its checks, what uses it"
-)
+@api.get("/projects/{project_id}/about/{ident:path}", summary="Workings behind an item's data, and what uses it")
 def about(ident: str, one: One) -> m.AboutOut:
     with one.lock:
         found = [asdict(w) for w in explain(one.network, ident)]
         return m.AboutOut(
             revision=one.revision, workings=[m.WorkingOut.model_validate(w) for w in found],
-            checks=_checks(c for c in one.checks() if c.element == ident), used_by=one.network.referrers(ident),
+            used_by=one.network.referrers(ident),
         )  # fmt: skip
 
 

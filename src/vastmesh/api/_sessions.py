@@ -270,10 +270,16 @@ class LiveSession:
             return self._traced[1]
 
     def checks(self) -> list[Check]:
+        """The model check of the network as it stands; edits go on while it runs."""
         with self.lock:
-            if self._checked is None or self._checked[0] != self.revision:
-                self._checked = (self.revision, run_checks(self.network.under(self.network.condition)))
-            return self._checked[1]
+            if self._checked is not None and self._checked[0] == self.revision:
+                return self._checked[1]
+            revision, network = self.revision, self.network.under(self.network.condition).copy()
+        found = run_checks(network)
+        with self.lock:
+            if self._checked is None or self._checked[0] < revision:
+                self._checked = (revision, found)
+        return found
 
     def remove(self, base_revision: int, ids: list[str]) -> Outcome:
         """Remove items with everything that is connected to removed buses."""

@@ -321,7 +321,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Workings behind an item's data, its checks, what uses it */
+        /** Workings behind an item's data, and what uses it */
         get: operations["about_api_projects__project_id__about__ident__get"];
         put?: never;
         post?: never;
@@ -592,15 +592,13 @@ export interface components {
     schemas: {
         /**
          * AboutOut
-         * @description What can be said about an item beyond its data: worked calculations, checks, and what uses it.
+         * @description What can be said about an item beyond its data: worked calculations, and what uses it.
          */
         AboutOut: {
             /** Revision */
             revision: number;
             /** Workings */
             workings: components["schemas"]["WorkingOut"][];
-            /** Checks */
-            checks: components["schemas"]["CheckOut"][];
             /** Used By */
             used_by: string[];
         };

@@ -58,7 +58,7 @@ def _typical_for(s: Subject, item: Item) -> Repair | None:
             full = {"rated_mva": rated, **typical_transformer(rated, hv, lv)}
             return _set(item, "take typical data", {f: v for f, v in full.items() if f in blank})
     if isinstance(item, Bus):
-        near = next((kv for e in s.network.connected(item.id) if isinstance(e, Line | Switch)
+        near = next((kv for e in s.at_bus[item.id] if isinstance(e, Line | Switch)
                      for b in e.buses() if (kv := s.kv(b))), None)  # fmt: skip
         return _set(item, f"take {near:g} kV from its neighbour", {"nominal_kv": near}) if near else None
     if "power_factor" in blank or blank == ("active_power_mw", "reactive_power_mvar"):
@@ -86,10 +86,11 @@ def names(s: Subject) -> Iterator[Check]:
 
 def ends(s: Subject) -> Iterator[Check]:
     """Buses at which nothing, or nothing but one branch, is connected."""
+    several = len(s.at_bus) > 1
     for bus in s.network.of(Bus):
-        here = s.network.connected(bus.id)
+        here = s.at_bus[bus.id]
         if not here:
-            repair = Repair("remove it", removal(s.network, [bus.id])) if len(s.network.of(Bus)) > 1 else None
+            repair = Repair("remove it", removal(s.network, [bus.id])) if several else None
             yield Check("ends", bus.id, Severity.WATCH, "nothing is connected to this bus", None, repair)
         elif len(here) == 1 and len(here[0].buses()) > 1 and not (isinstance(here[0], Switch) and not here[0].closed):
             yield Check(
@@ -300,7 +301,7 @@ def loops(s: Subject) -> Iterator[Check]:
         e = s.network[ident]
         assert isinstance(e, Element)
         kvs = [s.kv(b) or 0.0 for b in e.buses()]
-        twins = [x for x in s.network.connected(e.buses()[0]) if x is not e and set(x.buses()) == set(e.buses())]
+        twins = [x for x in s.at_bus[e.buses()[0]] if x is not e and set(x.buses()) == set(e.buses())]
         if max(kvs) > most or twins or isinstance(e, Transformer):
             continue
         way = _loop(s, e)

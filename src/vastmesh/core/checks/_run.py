@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from ..electrical.fault import fault_current_ka
-from ..network import Bus, Change, Network, Switch, Trace
+from ..network import Bus, Change, Element, Network, Switch, Trace
 from ..severity import Severity
 
 
@@ -45,6 +45,15 @@ class Subject:
         """Three-phase fault current at every bus of a switch with a breaking capacity."""
         at = [b for s in self.network.of(Switch) if s.breaking_ka for b in s.buses()]
         return fault_current_ka(self.network, at) if at else {}
+
+    @cached_property
+    def at_bus(self) -> dict[str, list[Element]]:
+        """Equipment by the bus it is connected to; asking the network for each bus in turn would take far longer."""
+        found: dict[str, list[Element]] = {b.id: [] for b in self.network.of(Bus)}
+        for e in self.network.elements():
+            for bus in dict.fromkeys(e.buses()):
+                found[bus].append(e)
+        return found
 
     def kv(self, bus: str) -> float | None:
         item = self.network.items.get(bus)

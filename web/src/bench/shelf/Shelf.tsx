@@ -1,5 +1,6 @@
 /** The shelf below the diagram: findings, tables, logbook. */
 import { useQuery } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
 import { TabPanel, Tabs } from 'react-aria-components'
 import styled from 'styled-components'
 import { checksQuery } from '../../api/queries'
@@ -29,11 +30,24 @@ const Count = styled.span<{ $breach: boolean }>`
 `
 const Body = styled(TabPanel)`min-height: 0; flex: 1; overflow: hidden; outline-offset: -3px;`
 
+const QUIET_MS = 400
+
+/** A number once it has stopped changing: the model check need not run between two steps of a slider. */
+function useQuiet(value: number): number {
+  const [quiet, setQuiet] = useState(value)
+  useEffect(() => {
+    const timer = setTimeout(() => setQuiet(value), QUIET_MS)
+    return () => clearTimeout(timer)
+  }, [value])
+  return quiet
+}
+
 export function Shelf() {
   const { shelf, shelfOpen, result, project, revision, shelfTall } = useBench()
+  const settled = useQuiet(revision)
   const checks =
     useQuery({
-      ...checksQuery(project?.id ?? '', revision),
+      ...checksQuery(project?.id ?? '', settled),
       enabled: !!project,
       placeholderData: (last) => last,
     }).data ?? []
