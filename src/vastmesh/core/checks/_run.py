@@ -1,7 +1,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 
 from ..electrical.fault import fault_current_ka
@@ -34,7 +34,6 @@ class Subject:
     """The network under check, with what several rules need computed once."""
 
     network: Network
-    _kv: dict[str, float] = field(default_factory=dict)
 
     @cached_property
     def trace(self) -> Trace:

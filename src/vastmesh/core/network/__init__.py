@@ -24,7 +24,7 @@ from .elements.three_winding import ThreeWinding
 from .elements.transformer import Transformer
 from .elements.types import OwnType
 from .fields import FieldSpec, FieldType, specs
-from .grow import SHOOTS, Grown, GrowOptions, Shoot, first_bus, free_id, grow, join
+from .grow import SHOOTS, Grown, GrowOptions, Shoot, first_bus, grow, join
 from .items import REGISTRY, Attachment, Element, Item, Origin, catalogue_family, make_item
 from .names import Namer
 from .network import SETTINGS_ID, Applied, Network, dump_item, removal, with_rules
@@ -37,6 +37,6 @@ __all__ = [
     "Namer", "Network", "Origin", "OwnType", "Pasted", "ProfileNode", "Reach", "Regulator", "Relay", "Remove",
     "SeriesReactor", "Settings", "Shoot", "Shunt", "Source", "Substation", "Switch", "SynchronousMotor",
     "ThreeWinding", "Trace", "Transformer", "Update", "VoltageLimits", "catalogue_family", "clip", "conflicts",
-    "dump_item", "first_bus", "free_id", "grow", "join", "make_item", "neutral_ohm", "paste", "profile", "removal",
+    "dump_item", "first_bus", "grow", "join", "make_item", "neutral_ohm", "paste", "profile", "removal",
     "root_of", "specs", "touched_fields", "with_rules",
 ]  # fmt: skip

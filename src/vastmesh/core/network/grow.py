@@ -84,11 +84,6 @@ def grow(network: Network, at: str, what: str, *, to: str | None = None, options
     return Grown(changes, made[-1]["id"], [i["id"] for i in items if i["kind"] == "bus"])
 
 
-def free_id(network: Network, stem: str) -> str:
-    """The stem itself, or the first of "stem (2)", "stem (3)" ... that is not taken."""
-    return Namer(network).plain(stem)
-
-
 def _typical(values: dict[str, Any]) -> dict[str, Any]:
     """Values marked as typical until somebody confirms them."""
     return {**values, "origins": dict.fromkeys(values, "typical")}
@@ -233,9 +228,9 @@ def _run(g: _Grower, construction: str | None, *, with_load: bool = False) -> li
     stem = "Cable" if construction == "cable" else "Line"
     for n in range(g.options.count):
         made: list[dict[str, Any]] = []
-        last = n == g.options.count - 1
-        to = g.far_end(g.bus.nominal_kv, g.bus.name, made) if last or g.second is None else ""
-        if not to:
+        if g.second is not None and n == g.options.count - 1:
+            to = g.second.id
+        else:
             made.append(g.new_bus(g.bus.nominal_kv, g.bus.name))
             to = made[-1]["id"]
         entered = {"length_km": values["length_km"]} if g.options.spacing_km else {}
@@ -421,4 +416,4 @@ def join(network: Network, gone: str, kept: str) -> list[Change]:
     return [*changes, Remove(id=gone)]
 
 
-__all__ = ["SHOOTS", "GrowOptions", "Grown", "Shoot", "first_bus", "free_id", "grow", "join"]
+__all__ = ["SHOOTS", "GrowOptions", "Grown", "Shoot", "first_bus", "grow", "join"]

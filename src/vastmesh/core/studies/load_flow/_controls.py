@@ -32,9 +32,8 @@ class Controls:
     def __post_init__(self) -> None:
         t = self.arrays.tables
         self.position, self.steps_on = t["tap"]["position"].copy(), t["bank"]["on"].copy()
-        self.segment = np.full(
-            len(t["curve"]["bus"]), 2, np.int64
-        )  # 0 to 4: below V1, falling, nothing, falling, above V4
+        # The five parts of an inverter's curve, from 0: below V1, falling, nothing, falling, above V4.
+        self.segment = np.full(len(t["curve"]["bus"]), 2, np.int64)
         self._turns = {k: np.zeros(n, np.int64) for k, n in (("tap", len(self.position)), ("bank", len(self.steps_on)),
                                                              ("curve", len(self.segment)))}  # fmt: skip
         self._last = {k: np.zeros(len(n), np.int64) for k, n in self._turns.items()}
@@ -188,6 +187,3 @@ def _rows_of(elements: Ints, wanted: Sequence[int] | Ints) -> Ints:
     """Rows of a table by element, each element having one row."""
     order = np.argsort(elements, kind="stable")
     return np.asarray(order[np.searchsorted(elements, wanted, sorter=order)], np.int64)
-
-
-__all__ = ["MOST_ROUNDS", "Controls"]
