@@ -110,7 +110,8 @@ def test_a_low_voltage_answer_from_the_last_solution_is_checked_from_scratch() -
         (Update(id="b|c", values={"rating_a": 10.0}), True),
         (Update(id="load-b", values={"bus": "c"}), False),
         (Add(item=load("c", 1.0)), False),
-        (Add(item={"kind": "area", "id": "north"}), True),
+        (Add(item={"kind": "area", "id": "north"}), False),
+        (Add(item={"kind": "substation", "id": "north"}), True),
     ],
 )
 def test_arrays_are_patched_where_a_change_stays_in_its_rows(change: object, kept: bool) -> None:

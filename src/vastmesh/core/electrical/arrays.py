@@ -35,11 +35,12 @@ TABLES: dict[str, dict[str, Any]] = {
         "element": np.int64, "bus": np.int64, "p": np.float64, "q": np.float64, "share_i": np.float64,
         "share_z": np.float64, "group": np.int64, "area": np.int64,
     },
-    # Injection. control 0: fixed p and q; 1: fixed p, holds voltage within q limits; 2: holds voltage and angle.
+    # Injection. participation: weight in what is shared; p of one that holds voltage and angle is its schedule.
+    # control 0: fixed p and q; 1: fixed p, holds voltage within q limits; 2: holds voltage and angle.
     "injection": {
         "element": np.int64, "bus": np.int64, "p": np.float64, "q": np.float64, "control": np.int64,
         "voltage": np.float64, "angle": np.float64, "q_min": np.float64, "q_max": np.float64, "weight": np.float64,
-        "group": np.int64,
+        "group": np.int64, "participation": np.float64,
     },
     "shunt": {"element": np.int64, "bus": np.int64, "y": np.complex128},
     # Machines among the injections whose reactive power follows the voltage: four voltages, and the reactive
@@ -48,12 +49,24 @@ TABLES: dict[str, dict[str, Any]] = {
         "element": np.int64, "bus": np.int64, "v1": np.float64, "v2": np.float64, "v3": np.float64, "v4": np.float64,
         "q": np.float64, "a": np.float64, "b": np.float64,
     },
+    # Machines that hold the voltage of another bus than their own.
+    "remote": {
+        "element": np.int64, "bus": np.int64, "voltage": np.float64, "q_min": np.float64, "q_max": np.float64,
+        "weight": np.float64,
+    },
     # Automatic taps: ratio at the neutral position and turns per step of the branch's from (0) or to (1) side;
-    # sense 1 when a higher position raises the voltage of the controlled bus.
+    # sense 1 when a higher position raises the voltage of the controlled bus; r, x: compensation, for the current
+    # out of the branch's to end.
     "tap": {
         "element": np.int64, "bus": np.int64, "side": np.int64, "ratio": np.float64, "step": np.float64,
-        "neutral": np.int64, "low": np.int64, "high": np.int64, "position": np.int64, "sense": np.int64,
-        "target": np.float64, "band": np.float64,
+        "neutral": np.float64, "low": np.float64, "high": np.float64, "position": np.float64, "sense": np.int64,
+        "target": np.float64, "band": np.float64, "r": np.float64, "x": np.float64, "continuous": np.bool_,
+        "delay": np.float64,
+    },
+    # Phase shifters that hold the active power into their from end: shift = zero + position * step, rad.
+    "phase": {
+        "element": np.int64, "target": np.float64, "band": np.float64, "zero": np.float64, "step": np.float64,
+        "position": np.float64, "most": np.float64,
     },
     # Automatic capacitors and reactors: admittance per step; sense 1 when a step raises the voltage.
     "bank": {
@@ -73,7 +86,8 @@ class NetArrays:
 
     ``tables``: as declared in :data:`TABLES`. ``groups``: names behind ``group`` columns (demand
     classes, generator energies). ``left_out``: element id -> names of required fields that are blank.
-    The last ``n_inner`` buses are star points inside elements, with the element's id.
+    The last ``n_inner`` buses are star points inside elements, with the element's id. ``bus_area``: position in
+    ``area_id`` of each bus, -1 where none; ``area_export``: agreed export, per unit, NaN where none.
     """
 
     base_mva: float
@@ -85,6 +99,9 @@ class NetArrays:
     tables: dict[str, Columns]
     groups: list[str]
     n_inner: int = 0
+    bus_area: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
+    area_id: list[str] = field(default_factory=list)
+    area_export: Floats = field(default_factory=lambda: np.zeros(0))
     left_out: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
     @property

@@ -9,6 +9,7 @@ from functools import cache
 import numpy as np
 
 from ..network import (
+    Area,
     Bus,
     Condition,
     CurrentTransformer,
@@ -25,7 +26,7 @@ from .stamps import STAMPS, Context
 # Further fields of no effect on the equations, beside names, notes and places.
 _CLOTHES = {"origins", "substation", "customers", "type"}
 # Items that elements refer to for their constants: the arrays are compiled anew when one changes.
-_BEHIND = (LineGeometry, CurrentTransformer)
+_BEHIND = (LineGeometry, CurrentTransformer, Area)
 
 
 @cache
@@ -76,7 +77,15 @@ def compile_network(network: Network) -> NetArrays:
             parts[table].append({**columns, "element": columns["element"] + len(ids)})
         ids += [e.id for e in usable]
         kinds += [kind] * len(usable)
+    areas = network.of(Area)
+    number = {a.id: i for i, a in enumerate(areas)}
+    bus_area = [number.get(b.area or "", -1) for b in buses] + [_area_inside(network, i, number) for i, _ in ctx.inner]
     return NetArrays(
+        bus_area=np.array(bus_area, np.int64),
+        area_id=list(number),
+        area_export=np.array(
+            [np.nan if a.export_mw is None else a.export_mw / ctx.base_mva for a in areas], np.float64
+        ),
         base_mva=ctx.base_mva,
         frequency_hz=ctx.frequency_hz,
         bus_id=[b.id for b in buses] + [i for i, _ in ctx.inner],
@@ -88,6 +97,13 @@ def compile_network(network: Network) -> NetArrays:
         groups=list(ctx.groups),
         left_out=left_out,
     )
+
+
+def _area_inside(network: Network, ident: str, number: dict[str, int]) -> int:
+    """Area of a star point inside an element: that of its first bus."""
+    item = network[ident]
+    first = network[item.buses()[0]] if isinstance(item, Element) else None
+    return number.get(first.area or "", -1) if isinstance(first, Bus) else -1
 
 
 def _at_switches(network: Network) -> dict[str, list[CurrentTransformer]]:

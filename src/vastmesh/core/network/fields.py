@@ -73,11 +73,12 @@ def choice(
 
 
 def reference(
-    label: str, meaning: str, *, to: str, default: Any = ..., terminal: bool = False, group: str = "data"
-) -> Any:
+    label: str, meaning: str, *, to: str, default: Any = ..., terminal: bool = False, group: str = "data",
+    when: When | None = None,
+) -> Any:  # fmt: skip
     """The id of another item; ``terminal`` when it is a bus to which the element is connected."""
     extra: dict[str, Any] = {
-        "label": label, "ref": to, "terminal": terminal, "required": default is ..., "group": group,
+        "label": label, "ref": to, "terminal": terminal, "required": default is ..., "group": group, "when": _plain(when),
     }  # fmt: skip
     return Field(default=default, description=meaning, json_schema_extra=extra)
 

@@ -17,6 +17,7 @@ from .fields import specs
 from .items import REGISTRY, Element, Item, Origin, catalogue_family, filled, make_item, reference_fields
 
 SETTINGS_ID = "settings"
+_FIXED = ("identity", "place")
 _STATES = {
     "out": ("in_service", False),
     "in": ("in_service", True),
@@ -93,11 +94,15 @@ class Network:
     def under(self, condition: Condition) -> Network:
         """The network as it stands under a condition: itself, or a copy with other states of some elements.
 
-        States of elements that are not there any more, or that do not fit their kind, count for nothing.
+        States and values of elements that are not there any more, or that do not fit them, count for nothing.
         """
         other: dict[str, Item] = {}
-        for ident, state in condition.states.items():
+        for ident, values in condition.values.items():
             item = self.items.get(ident)
+            if isinstance(item, Element) and (changed := _with_values(item, values)) is not None:
+                other[ident] = changed
+        for ident, state in condition.states.items():
+            item = other.get(ident) or self.items.get(ident)
             field_name, value = _STATES[state]
             if item is not None and hasattr(item, field_name) and getattr(item, field_name) != value:
                 other[ident] = item.model_copy(update={field_name: value})
@@ -107,9 +112,11 @@ class Network:
         twin.items.update(other)
         return twin
 
-    def voltage_limits(self) -> list[VoltageLimits]:
-        """Limits in order; built-in ones when the network has none."""
-        return self.of(VoltageLimits) or [VoltageLimits(id="voltage-limits", name="Voltage limits")]
+    def voltage_limits(self, limit_set: str = "normal") -> list[VoltageLimits]:
+        """Limits of a set in order, then the normal ones; built-in ones when the network has none."""
+        found = self.of(VoltageLimits) or [VoltageLimits(id="voltage-limits", name="Voltage limits")]
+        chosen = [v for v in found if v.limit_set == limit_set]
+        return chosen + [v for v in found if v.limit_set == "normal" and limit_set != "normal"]
 
     def copy(self) -> Network:
         """An independent network; items are frozen, so they are shared."""
@@ -317,6 +324,24 @@ def with_rules(network: Network) -> list[Change]:
     elif network.settings.condition is None:
         changes.append(Update(id=SETTINGS_ID, values={"condition": chosen}))
     return changes
+
+
+def _with_values(item: Element, values: dict[str, Any]) -> Element | None:
+    """An element with other values of some fields; None when nothing differs or they do not fit.
+
+    What connects it and what names it stays: a condition operates the network, it does not rebuild it.
+    """
+    known = specs(type(item))
+    fit = {f: v for f, v in values.items() if f in known and not known[f].terminal and known[f].group not in _FIXED}
+    fit = {f: v for f, v in fit.items() if getattr(item, f) != v}
+    if not fit:
+        return None
+    try:
+        made = make_item({**dump_item(item), **fit})
+    except InvalidFields:
+        return None
+    assert isinstance(made, Element)
+    return made
 
 
 def _target(change: Change) -> str:

@@ -42,6 +42,12 @@ class Context:
         """Bus rows of bus ids."""
         return np.fromiter((self.bus_row[i] for i in idents), np.int64, len(idents))
 
+    def rows_or(self, idents: Sequence[str | None], otherwise: Ints) -> Ints:
+        """Bus rows of bus ids, and another row where there is none or it is not compiled."""
+        found = (self.bus_row.get(i or "", -1) for i in idents)
+        rows = np.fromiter(found, np.int64, len(idents))
+        return np.where(rows < 0, otherwise, rows)
+
     def group(self, name: str) -> int:
         """Number of a demand class or energy, given out as met."""
         return self.groups.setdefault(name, len(self.groups))

@@ -21,11 +21,14 @@ def regulator(units: Sequence[Regulator], ctx: Context) -> dict[str, Columns]:
     mine = [units[i] for i in auto]
     return {
         "tap": {
-            "element": np.array(auto, np.int64), "bus": to[auto], "side": np.ones(len(auto), np.int64),
+            "element": np.array(auto, np.int64), "bus": ctx.rows_or([e.held_bus for e in mine], to[auto]),
+            "side": np.ones(len(auto), np.int64),
             "ratio": ctx.bus_kv[frm[auto]] / ctx.bus_kv[to[auto]], "step": column(mine, "step_pct") / 100,
             "low": column(mine, "tap_min"), "high": column(mine, "tap_max"), "position": column(mine, "tap_position"),
             "sense": np.ones(len(auto), np.int64), "target": column(mine, "target_pu"),
-            "band": column(mine, "band_pct") / 100,
+            "band": column(mine, "band_pct") / 100, "r": column(mine, "ldc_r_ohm") * ctx.base_mva / ctx.bus_kv[to[auto]] ** 2,
+            "x": column(mine, "ldc_x_ohm") * ctx.base_mva / ctx.bus_kv[to[auto]] ** 2, "delay": column(mine, "delay_s"),
+            "continuous": np.fromiter((e.continuous for e in mine), np.bool_, len(mine)),
         },
         "branch": {
             "element": np.arange(len(units)), "from": frm, "to": to,

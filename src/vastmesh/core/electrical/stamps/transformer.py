@@ -28,6 +28,11 @@ def transformer(units: Sequence[Transformer], ctx: Context) -> dict[str, Columns
     auto = [i for i, e in enumerate(units) if e.regulates and e.tap_step_pct and e.tap_max > e.tap_min]
     mine = [units[i] for i in auto]
     side = np.where(on_hv[auto], 0, 1)
+    held = ctx.rows_or([e.held_bus for e in mine], lv[auto])
+    ohm = ctx.bus_kv[lv[auto]] ** 2 / ctx.base_mva
+    shifters = [i for i, e in enumerate(units) if e.holds_flow]
+    turning = [units[i] for i in shifters]
+    further = np.radians(column(turning, "phase_shift_deg"))
     return {
         "branch": {
             "element": np.arange(len(units)), "from": hv, "to": lv, "r": z.real, "x": z.imag, "shunt_from": y0,
@@ -37,10 +42,21 @@ def transformer(units: Sequence[Transformer], ctx: Context) -> dict[str, Columns
             "rating_from_a": amps / rated_hv, "rating_to_a": amps / rated_lv, "rating_mva": rated,
         },
         "tap": {
-            "element": np.array(auto, np.int64), "bus": lv[auto], "side": side,
+            "element": np.array(auto, np.int64), "bus": held, "side": side,
             "ratio": np.where(side == 0, rated_hv[auto] / ctx.bus_kv[hv[auto]], rated_lv[auto] / ctx.bus_kv[lv[auto]]),
             "step": column(mine, "tap_step_pct") / 100, "neutral": column(mine, "tap_neutral"),
             "low": column(mine, "tap_min"), "high": column(mine, "tap_max"), "position": column(mine, "tap_position"),
-            "sense": np.where(side == 0, -1, 1), "target": column(mine, "target_pu"), "band": column(mine, "band_pct") / 100,
+            # More turns on the HV side lower the LV voltage, and the other way round for a bus held on the HV side.
+            "sense": np.where(side == 0, -1, 1) * np.where(held == hv[auto], -1, 1), "target": column(mine, "target_pu"),
+            "band": column(mine, "band_pct") / 100, "r": column(mine, "ldc_r_ohm") / ohm,
+            "x": column(mine, "ldc_x_ohm") / ohm, "delay": column(mine, "delay_s"),
+            "continuous": np.fromiter((e.continuous for e in mine), np.bool_, len(mine)),
+        },
+        "phase": {
+            "element": np.array(shifters, np.int64), "target": column(turning, "flow_mw") / ctx.base_mva,
+            "band": column(turning, "flow_band_mw") / ctx.base_mva, "step": np.radians(column(turning, "shift_step_deg")),
+            "zero": np.fromiter((e.clock_shift_rad() for e in turning), np.float64, len(turning)) - further,
+            "position": further / np.radians(column(turning, "shift_step_deg", blank=1.0)),
+            "most": np.radians(column(turning, "shift_most_deg")),
         },
     }  # fmt: skip

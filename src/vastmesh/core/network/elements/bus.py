@@ -18,6 +18,8 @@ class Bus(Element):
     )  # fmt: skip
     area: str | None = reference("Area", "Area the bus belongs to", to="area", default=None)
     substation: str | None = reference("Substation", "Substation the bus stands in", to="substation", default=None)
+    limits: str | None = reference("Voltage limits", "Limits of this bus; those of its nominal voltage when blank",
+                                   to="voltage_limits", default=None)  # fmt: skip
     x: float | None = place("Sheet x", "Position of the bus on the schematic, to the right")
     y: float | None = place("Sheet y", "Position of the bus on the schematic, downwards")
     bar: float | None = place("Bar length", "Length of the bus bar on the schematic")

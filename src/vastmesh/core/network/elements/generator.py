@@ -7,6 +7,7 @@ from pydantic import model_validator
 
 from ..fields import choice, quantity, reference
 from ..items import Element
+from ._control import held_bus, participation
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance
 
 
@@ -30,6 +31,8 @@ class Generator(Element):
     voltage_pu: float = quantity(
         "Voltage held", "Set-point under voltage control", unit="p.u.", default=1.0, ge=0.5, le=1.5, typical=True
     )
+    held_bus: str | None = held_bus("its own", when={"control": ("voltage",)})
+    participation: float = participation(0.0)
     reactive_power_mvar: float = quantity(
         "Reactive power", "Delivered under reactive control (positive supports the voltage)", unit="Mvar", default=0.0,
         ge=-1e5, le=1e5,

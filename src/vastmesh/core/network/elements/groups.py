@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from ..fields import reference
+from ..fields import quantity, reference
 from ..items import Item
 
 
@@ -14,6 +14,10 @@ class Area(Item):
     label, plural = "Area", "Areas"
 
     kind: Literal["area"] = "area"
+    export_mw: float | None = quantity(
+        "Agreed export", "Active power the area shall give to the others; its machines with a participation see to it",
+        unit="MW", ge=-1e6, le=1e6,
+    )  # fmt: skip
 
 
 class Substation(Item):

@@ -55,6 +55,9 @@ class Line(Element):
     emergency_rating_a: float | None = quantity(
         "Emergency rating", "Current of one circuit allowed for a limited time", unit="A", gt=0, le=100000
     )
+    loading_limit_pct: float | None = quantity(
+        "Highest loading", "Highest loading allowed here; that of the network when blank", unit="%", gt=0, le=1000
+    )
     r0_ohm_per_km: float | None = quantity(
         "Resistance, zero",
         "Zero-sequence resistance of one circuit per km",

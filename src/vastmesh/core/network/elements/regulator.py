@@ -6,6 +6,9 @@ from pydantic import model_validator
 
 from ..fields import choice, quantity, reference
 from ..items import Element
+from ._control import compensation, continuous, delay, held_bus
+
+_AUTO = {"automatic": (True,)}
 
 
 class Regulator(Element):
@@ -27,9 +30,14 @@ class Regulator(Element):
                             typical=True)  # fmt: skip
     automatic: bool = choice("Automatic", "Steps by itself to hold the voltage", default=True)
     target_pu: float = quantity("Target", "Voltage held at the regulated bus", unit="p.u.", default=1.0, ge=0.8, le=1.2,
-                                typical=True, when={"automatic": (True,)})  # fmt: skip
+                                typical=True, when=_AUTO)  # fmt: skip
     band_pct: float = quantity("Dead band", "Width of the band around the target", unit="%", default=1.5, gt=0, le=20,
-                               typical=True, when={"automatic": (True,)})  # fmt: skip
+                               typical=True, when=_AUTO)  # fmt: skip
+    held_bus: str | None = held_bus("the regulated bus", when=_AUTO)
+    ldc_r_ohm: float = compensation("R", when=_AUTO)
+    ldc_x_ohm: float = compensation("X", when=_AUTO)
+    continuous: bool = continuous(when=_AUTO)
+    delay_s: float = delay(when=_AUTO)
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:

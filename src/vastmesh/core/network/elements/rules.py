@@ -10,6 +10,7 @@ from ..fields import choice, quantity, reference
 from ..items import Item
 
 State = Literal["out", "in", "open", "closed"]
+Value = float | bool | str | None
 Factor = Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)]
 
 
@@ -33,6 +34,13 @@ class Condition(Item):
     states: dict[str, State] = choice(
         "Other states", "Elements that are out of service, open or closed under this condition, by id", default={}
     )
+    values: dict[str, dict[str, Value]] = choice(
+        "Other values", "Fields that differ under this condition (control, set-points, taps, steps), by element and field",
+        default={},
+    )  # fmt: skip
+    limit_set: Literal["normal", "emergency"] = choice(
+        "Limits", "Which limits count: the normal ones, or those for a limited time", default="normal"
+    )
     energy_factors: dict[str, Factor] = choice(
         "Generation by energy", "Further factor for generators of one energy", default={}
     )
@@ -44,6 +52,9 @@ class VoltageLimits(Item):
     label, plural = "Voltage limits", "Voltage limits"
 
     kind: Literal["voltage_limits"] = "voltage_limits"
+    limit_set: Literal["normal", "emergency"] = choice(
+        "Limit set", "Normal limits, or those of conditions that choose emergency limits", default="normal"
+    )
     above_kv: float = quantity("Above", "Holds for nominal voltages above this one", unit="kV", default=0.0, ge=0)
     up_to_kv: float = quantity("Up to", "Holds for nominal voltages up to this one", unit="kV", default=1500.0, gt=0)
     low_breach_pu: float = quantity("Lowest allowed", "Below it: a breach", unit="p.u.", default=0.94, gt=0, lt=2)
@@ -76,6 +87,28 @@ class Settings(Item):
     loading_breach_pct: float = quantity("Loading, breach", "Highest loading allowed", unit="%", default=100.0, gt=0)
     radial_up_to_kv: float = quantity("Radial up to", "Loops at voltages up to this are pointed out by the model check",
                                       unit="kV", default=36.0, ge=0, le=1500)  # fmt: skip
+    method: Literal["automatic", "newton", "fast_decoupled", "gauss_seidel"] = choice(
+        "Method", "Automatic: Newton from the last answer, from a linear start, from a flat one, then damped. All methods "
+        "solve the same equations; the answer differs by less than the tolerance", default="automatic",
+    )  # fmt: skip
+    start: Literal["last", "linear", "flat"] = choice(
+        "Start", "Where the iteration starts; where several answers exist it decides which is found", default="last"
+    )
+    max_iterations: int | None = quantity(
+        "Iteration limit", "Steps tried from each start; by method when blank. No effect on a converged answer", unit="1",
+        ge=1, le=1_000_000,
+    )  # fmt: skip
+    low_voltage_pu: float = quantity(
+        "Low voltage", "Below this voltage constant-power demand follows the voltage squared, so that a nearly collapsed "
+        "part still has an answer; 0: never", unit="p.u.", default=0.0, ge=0, le=0.95,
+    )  # fmt: skip
+    slack_shared: bool = choice(
+        "Shared slack", "Sources and machines with a participation take over the difference from the schedule together; "
+        "off: each source carries all of it in its island", default=False,
+    )  # fmt: skip
+    interchange: bool = choice(
+        "Hold exchanges", "Areas with an agreed export hold it by their machines with a participation", default=False
+    )
     reactive_limits: bool = choice(
         "Reactive limits", "Voltage-controlling generators stop at their reactive limits", default=True
     )

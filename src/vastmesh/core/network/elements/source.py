@@ -8,6 +8,7 @@ from pydantic import model_validator
 from ...catalogue import source_from_ohm
 from ..fields import quantity, reference
 from ..items import Element, Item
+from ._control import participation
 from ._neutral import Earthing, earthing
 
 
@@ -45,6 +46,11 @@ class Source(Element):
     )  # fmt: skip
     impedance_kv: float | None = quantity("Ohms at", "Voltage the ohms belong to", unit="kV", gt=0, le=1500,
                                           when={"r_ohm": ("~",)})  # fmt: skip
+    scheduled_mw: float = quantity(
+        "Scheduled power", "What it would deliver as agreed; the rest is shared where the slack is shared", unit="MW",
+        default=0.0, ge=-1e6, le=1e6, group="control",
+    )  # fmt: skip
+    participation: float = participation(1.0)
     z0_over_z1: float = quantity("Z0 / Z1", "Zero-sequence over positive-sequence impedance", unit="1", default=1.0, gt=0,
                                  le=100, typical=True, group="sequence")  # fmt: skip
     neutral: Earthing = earthing()

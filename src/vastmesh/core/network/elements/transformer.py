@@ -9,12 +9,14 @@ from pydantic import model_validator
 from ...catalogue import COOLING, r_and_x, typical_x_over_r, zero_sequence_share
 from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Element
+from ._control import compensation, continuous, delay, held_bus
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance, other_of_pair
 
 _GROUP = re.compile(r"^(YN|Y|D|ZN|Z)(yn|y|d|zn|z|a)(\d|1[01])$")
 _HV_STAR = {"vector_group": ("~YN", "~ZN")}
 _LV_STAR = {"vector_group": ("~yn", "~zn", "~a")}
 _AUTO = {"regulates": (True,)}
+_HOLDS_FLOW = {"holds_flow": (True,)}
 
 
 class Transformer(Element):
@@ -87,6 +89,26 @@ class Transformer(Element):
                                 typical=True, when=_AUTO)  # fmt: skip
     band_pct: float = quantity("Dead band", "Width of the band around the target", unit="%", default=2.5, gt=0, le=20,
                                typical=True, when=_AUTO)  # fmt: skip
+    held_bus: str | None = held_bus("the LV bus", when=_AUTO)
+    ldc_r_ohm: float = compensation("R", when=_AUTO)
+    ldc_x_ohm: float = compensation("X", when=_AUTO)
+    continuous: bool = continuous(when=_AUTO)
+    delay_s: float = delay(when=_AUTO)
+    holds_flow: bool = choice(
+        "Holds a flow", "A phase shifter that steps by itself to hold the active power into its HV side", default=False,
+        group="control",
+    )  # fmt: skip
+    flow_mw: float = quantity("Flow held", "Active power into the HV side", unit="MW", default=0.0, ge=-1e5, le=1e5,
+                              group="control", when=_HOLDS_FLOW)  # fmt: skip
+    flow_band_mw: float = quantity("Band of flow", "Width of the band around it", unit="MW", default=2.0, gt=0, le=1e4,
+                                   typical=True, group="control", when=_HOLDS_FLOW)  # fmt: skip
+    shift_step_deg: float = quantity("Shift step", "Phase shift of one step", unit="°", default=1.0, gt=0, le=30,
+                                     typical=True, group="control", when=_HOLDS_FLOW)  # fmt: skip
+    shift_most_deg: float = quantity("Most shift", "Largest further phase shift either way", unit="°", default=30.0, gt=0,
+                                     le=180, typical=True, group="control", when=_HOLDS_FLOW)  # fmt: skip
+    loading_limit_pct: float | None = quantity(
+        "Highest loading", "Highest loading allowed here; that of the network when blank", unit="%", gt=0, le=1000
+    )
     hv_neutral: Earthing = earthing("HV", when=_HV_STAR)
     hv_neutral_ohm: float | None = earthing_resistance("hv_neutral", "HV")
     hv_neutral_a: float | None = earthing_current("hv_neutral", "HV")

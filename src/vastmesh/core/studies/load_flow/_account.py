@@ -11,6 +11,12 @@ from ._options import LoadFlowOptions
 from ._problem import Problem, Solution, State
 
 _WORST_SHOWN = 5
+_METHODS = {
+    "automatic": "Newton",
+    "newton": "Newton",
+    "fast_decoupled": "Fast decoupled",
+    "gauss_seidel": "Gauss–Seidel",
+}
 
 
 def account_for(
@@ -21,7 +27,7 @@ def account_for(
     history = [h * base for h in attempt.history]
     return Account(
         ending=attempt.ending,
-        method=f"Newton, {attempt.rung}",
+        method=f"{_METHODS[options.method]}, {attempt.rung}",
         iterations=attempt.iterations,
         history=history,
         worst=_worst(arrays, problem, solution),
@@ -50,6 +56,15 @@ def _worst(arrays: NetArrays, problem: Problem, solution: Solution) -> list[Mism
 
 def _notes(network: Network, arrays: NetArrays, problem: Problem, solution: Solution) -> list[str]:
     notes = []
+    if solution.low_voltage_pu:
+        v, t = solution.attempt.state.v, solution.targets
+        low = np.flatnonzero((v < solution.low_voltage_pu) & ((t.constant_p != 0) | (t.constant_q != 0)))
+        if len(low):
+            names = ", ".join(network[_bus_of_node(arrays, problem, int(i))].name for i in low[:3])
+            notes.append(
+                f"{len(low)} {'bus is' if len(low) == 1 else 'buses are'} below {solution.low_voltage_pu:g} p.u.: constant-power "
+                f"demand there follows the voltage squared ({names}{' ...' if len(low) > 3 else ''})."
+            )
     for earlier in solution.attempts:
         if earlier is solution.attempt:
             continue
@@ -84,6 +99,11 @@ def _explain(
         if not arrays.n_bus:
             return "The network has no bus yet. Add a bus and a source, and it is solved."
         return "No island has a source in service, so nothing is live. Add a source, or close the switch that leads to one."
+    if options.method in ("fast_decoupled", "gauss_seidel"):
+        return (
+            f"{_METHODS[options.method]} did not converge within {attempt.iterations} steps. That says little about the "
+            "network: choose the automatic method to see whether it has a solution."
+        )
     reach = _reach(arrays, problem, options)
     if reach is None:
         return (

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ...electrical import SLACK, NetArrays
-from ...network import Item, Line, Network, Transformer, specs
+from ...network import Item, Line, Network, Transformer, VoltageLimits, specs
 from ...severity import Severity
 from ..base import Finding, Table
 from ._kernel import spread_angles
@@ -15,21 +15,28 @@ from ._result import Rows
 MOST = 2000  # findings handed on; beyond that the worst are kept
 
 
-def find(network: Network, rows: Rows, tables: dict[str, Table]) -> list[Finding]:
-    """Findings of voltage and loading, the worst first."""
-    found = [*_voltage(network, rows, tables["buses"]), *_loading(network, rows, tables["branches"])]
+def find(network: Network, limit_set: str, rows: Rows, tables: dict[str, Table]) -> list[Finding]:
+    """Findings of voltage and loading against a set of limits, the worst first."""
+    found = [
+        *_voltage(network, limit_set, rows, tables["buses"]),
+        *_loading(network, limit_set, rows, tables["branches"]),
+    ]
     if "windings" in tables:
         found += _windings(network, tables["windings"])
     found.sort(key=lambda f: (f.severity is Severity.WATCH, -f.excess))
     return found[:MOST]
 
 
-def _voltage(network: Network, rows: Rows, table: Table) -> list[Finding]:
+def _voltage(network: Network, limit_set: str, rows: Rows, table: Table) -> list[Finding]:
     volts, nominal = table["voltage_pu"], table["nominal_kv"]
     done = np.zeros(len(volts), np.bool_)
     found: list[Finding] = []
-    for limits in network.voltage_limits():
-        mine = ~done & (nominal > limits.above_kv) & (nominal <= limits.up_to_kv) & np.isfinite(volts)
+    # Limits of single buses come first, then those of the set by nominal voltage.
+    cases = [(v, rows.own_limits == k) for k, v in enumerate(network.of(VoltageLimits)) if np.any(rows.own_limits == k)]
+    levels = network.voltage_limits(limit_set)
+    cases += [(v, (nominal > v.above_kv) & (nominal <= v.up_to_kv)) for v in levels]
+    for limits, where in cases:
+        mine = ~done & where & np.isfinite(volts)
         done |= mine
         outside = np.flatnonzero(mine & ((volts < limits.low_watch_pu) | (volts > limits.high_watch_pu)))
         for i in outside:
@@ -53,27 +60,44 @@ def _voltage(network: Network, rows: Rows, table: Table) -> list[Finding]:
     return found
 
 
-def _loading(network: Network, rows: Rows, table: Table) -> list[Finding]:
+def _loading(network: Network, limit_set: str, rows: Rows, table: Table) -> list[Finding]:
     settings, loading = network.settings, table["loading_pct"]
     i_from, i_to, p = table["from_current_a"], table["to_current_a"], table["from_active_power_mw"]
     found: list[Finding] = []
+    hard = np.where(np.isfinite(rows.loading_limit), rows.loading_limit, settings.loading_breach_pct)
+    soft = hard * settings.loading_watch_pct / settings.loading_breach_pct
     with np.errstate(invalid="ignore"):
-        outside = np.flatnonzero(loading > settings.loading_watch_pct)
+        outside = np.flatnonzero(loading > soft)
     for i in outside:
-        value = float(loading[i])
-        breach = value > settings.loading_breach_pct
-        limit = settings.loading_breach_pct if breach else settings.loading_watch_pct
-        beyond = _overload_words(network.items[rows.branch_ids[i]], value)
+        value, item = float(loading[i]), network.items[rows.branch_ids[i]]
+        # For a limited time more is allowed where a rating says so; there is nothing to watch then below it.
+        more = _emergency_factor(item) if limit_set == "emergency" else 1.0
+        highest, watched = float(hard[i]) * more, float(hard[i] if more > 1 else soft[i])
+        if value <= watched:
+            continue
+        breach = value > highest
+        limit = highest if breach else watched
+        beyond = _overload_words(item, value) if more == 1 else ""
+        name = "Emergency loading" if limit_set == "emergency" else "Loading"
         found.append(
             Finding(
                 element=rows.branch_ids[i], kind=rows.branch_kinds[i], quantity="loading_pct", value=value, unit="%",
-                limit=limit, limit_name="Loading", severity=Severity.BREACH if breach else Severity.WATCH,
+                limit=limit, limit_name=name, severity=Severity.BREACH if breach else Severity.WATCH,
                 direction="above", excess=(value - limit) / 100,
                 text=f"{max(i_from[i], i_to[i]):.4g} A, {abs(p[i]):.3g} MW; "
-                + (f"at most {limit:g} % allowed" if breach else f"watched above {limit:g} %") + beyond,
+                + (f"at most {limit:.4g} % allowed" if breach else f"watched above {limit:.4g} %") + beyond,
             )
         )  # fmt: skip
     return found
+
+
+def _emergency_factor(item: Item) -> float:
+    """What may be carried for a limited time over the continuous rating; 1 where nothing says so."""
+    if isinstance(item, Transformer) and item.rated_mva and (most := item.overload_mva()):
+        return max(most / item.rated_mva, 1.0)
+    if isinstance(item, Line) and item.rating_a and item.emergency_rating_a:
+        return max(item.emergency_rating_a / item.rating_a, 1.0)
+    return 1.0
 
 
 def _overload_words(item: Item, loading_pct: float) -> str:

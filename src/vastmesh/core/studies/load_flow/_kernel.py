@@ -168,6 +168,65 @@ def switch_types(
 
 
 @njit(cache=True)
+def ease_low_voltage(
+    v: Any, low: float, constant_p: Any, constant_q: Any, eased: Any, p0: Any, q0: Any, q0_now: Any, p2: Any, q2: Any
+) -> None:
+    """Below ``low`` let constant-power demand follow the square of the voltage, above it be constant again; in place.
+
+    The demand is continuous at ``low``. ``eased``: where that is so now, (n,).
+    """
+    for i in range(len(v)):
+        if (v[i] < low) != eased[i]:
+            sign = -1.0 if v[i] < low else 1.0
+            eased[i] = not eased[i]
+            p0[i] += sign * constant_p[i]
+            q0[i] += sign * constant_q[i]
+            q0_now[i] += sign * constant_q[i]
+            p2[i] -= sign * constant_p[i] / low**2
+            q2[i] -= sign * constant_q[i] / low**2
+
+
+@njit(cache=True)
+def gauss_seidel(
+    indptr: Any, indices: Any, transposed: Any, diagonal: Any, g: Any, b: Any, e: Any, h: Any, p0: Any, q0: Any, p1: Any,
+    q1: Any, p2: Any, q2: Any, node_type: Any, voltage: Any, faster: float, sweeps: int,
+) -> None:  # fmt: skip
+    """Sweeps of the Gauss-Seidel method over all nodes, on voltages e + jh (n,) in place.
+
+    Node by node V = (S*/V* - sum of Y_ij V_j) / Y_ii, overrelaxed by ``faster``; where a voltage is held, its magnitude is
+    kept and the reactive power is what the voltages imply. ``transposed``: place of entry (j, i) for each (i, j).
+    Source: Stott, "Review of load-flow calculation methods", Proc. IEEE 62, 1974, section III.
+    """
+    n = len(indptr) - 1
+    for _ in range(sweeps):
+        for i in range(n):
+            if node_type[i] == REF:
+                continue
+            re = im = 0.0
+            for k in range(indptr[i], indptr[i + 1]):
+                j = indices[k]
+                if j != i:
+                    at = transposed[k]
+                    re += g[at] * e[j] - b[at] * h[j]
+                    im += g[at] * h[j] + b[at] * e[j]
+            at = diagonal[i]
+            yii = complex(g[at], b[at])
+            v = complex(e[i], h[i])
+            size = abs(v)
+            p = p0[i] + p1[i] * size + p2[i] * size * size
+            if node_type[i] == PV:
+                q = (v * (complex(re, im) + yii * v).conjugate()).imag
+            else:
+                q = q0[i] + q1[i] * size + q2[i] * size * size
+            new = (complex(p, -q) / v.conjugate() - complex(re, im)) / yii
+            if node_type[i] == PV:
+                new *= voltage[i] / abs(new)
+            else:
+                new = v + faster * (new - v)
+            e[i], h[i] = new.real, new.imag
+
+
+@njit(cache=True)
 def take_step(theta: Any, v: Any, step: Any, share: float) -> None:
     """Move angles and voltages by a share of the Newton step, in place."""
     for j in range(len(v)):
@@ -208,15 +267,21 @@ def spread_angles(indptr: Any, indices: Any, lead: Any, node_type: Any, angle: A
 
 @njit(cache=True)
 def take_off_demand(
-    row: Any, bus: Any, p: Any, q: Any, share_i: Any, share_z: Any, p0: Any, q0: Any, p1: Any, q1: Any, p2: Any, q2: Any
-) -> None:
-    """Subtract every load, by its shares, from the net injections of its node; ``row`` of a bus is -1 where dead."""
+    row: Any, bus: Any, p: Any, q: Any, share_i: Any, share_z: Any, p0: Any, q0: Any, p1: Any, q1: Any, p2: Any, q2: Any,
+    constant_p: Any, constant_q: Any,
+) -> None:  # fmt: skip
+    """Subtract every load, by its shares, from the net injections of its node; ``row`` of a bus is -1 where dead.
+
+    The part of constant power goes off ``p0``, ``q0`` and, for itself, off ``constant_p``, ``constant_q``.
+    """
     for k in range(len(bus)):
         i = row[bus[k]]
         if i >= 0:
             rest = 1.0 - share_i[k] - share_z[k]
             p0[i] -= p[k] * rest
             q0[i] -= q[k] * rest
+            constant_p[i] -= p[k] * rest
+            constant_q[i] -= q[k] * rest
             p1[i] -= p[k] * share_i[k]
             q1[i] -= q[k] * share_i[k]
             p2[i] -= p[k] * share_z[k]

@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Any
 
 import numpy as np
 
 from ...electrical import NetArrays, apply_condition, compile_network, patch
-from ...electrical.arrays import Floats
-from ...network import Condition, Item, Network
+from ...electrical.arrays import Floats, Ints
+from ...network import Condition, Item, Network, Settings
 from ..base import Ending
 from ._account import account_for
-from ._controls import MOST_ROUNDS, Controls
+from ._controls import MOST_ROUNDS, Controls, tap_order
 from ._findings import find, find_in_model
 from ._options import LoadFlowOptions
 from ._problem import Problem, Solution, State
-from ._result import LoadFlowResult, Reading, Rows, SwitchFlows, build_tables, summarise
+from ._reading import Reading, SwitchFlows
+from ._result import LoadFlowResult, Rows, build_tables, summarise
 
 
 class LiveLoadFlow:
@@ -23,7 +25,7 @@ class LiveLoadFlow:
 
     def __init__(self, network: Network) -> None:
         self.network = network
-        self._states = dict(network.condition.states)
+        self._states = _states(network.condition)
         self._seen = network.under(network.condition)
         self._voltage: dict[str, complex] = {}
         self._last: State | None = None
@@ -35,6 +37,7 @@ class LiveLoadFlow:
         self.problem = Problem(self.arrays)
         self._switches = SwitchFlows(self.arrays, self.problem)
         self._rows: Rows | None = None
+        self._tap_order: Ints | None = None
         self._admittance = self.problem.admittance(self.arrays)
         self._last = self._recall()
 
@@ -79,8 +82,8 @@ class LiveLoadFlow:
         old = self.arrays
         shift, angle = old.tables["branch"]["shift"].copy(), old.tables["injection"]["angle"].copy()
         self._seen = self.network.under(self.network.condition)
-        states, self._states = self._states, dict(self.network.condition.states)
-        plain = not states and not self._states and self._seen is self.network
+        states, self._states = self._states, _states(self.network.condition)
+        plain = not any(states) and not any(self._states) and self._seen is self.network
         if plain and patch(old, self.network, idents, previous):
             self._rows = None
             self._admittance = self.problem.admittance(old)
@@ -103,24 +106,24 @@ class LiveLoadFlow:
         """Solve under a condition (the network's own when none is given). Never raises for a hard network."""
         settings = self.network.settings
         condition = condition or self.network.condition
-        options = options or LoadFlowOptions(
-            tolerance_pu=settings.tolerance_pu,
-            reactive_limits=settings.reactive_limits,
-            automatic=settings.automatic,
-            start="last",
-        )
-        if condition.states != self._states:
-            self._states, self._seen = dict(condition.states), self.network.under(condition)
+        options = options or live_options(settings)
+        if _states(condition) != self._states:
+            self._states, self._seen = _states(condition), self.network.under(condition)
             self._compile()
         arrays = apply_condition(self.arrays, condition)
-        controls = Controls(arrays)
-        if not (controls.any and options.automatic):
+        controls = Controls(arrays, self.problem.topology, options, self._order_of_taps)
+        if not controls.any:
             solution = self.problem.solve(arrays, options, self._last, self._admittance)
             if solution.attempt.ending is Ending.CONVERGED:
                 self._last = solution.attempt.state.copy()
-            return self._publish(arrays, solution, options, None)
+            return self._publish(condition, arrays, solution, options, None)
         arrays, solution = self._controlled(controls, options)
-        return self._publish(arrays, solution, options, controls)
+        return self._publish(condition, arrays, solution, options, controls)
+
+    def _order_of_taps(self) -> Ints:
+        if self._tap_order is None:
+            self._tap_order = tap_order(self.arrays, self.problem.topology)
+        return self._tap_order
 
     def _controlled(self, controls: Controls, options: LoadFlowOptions) -> tuple[NetArrays, Solution]:
         """Solve, let the controllers act, and solve again until none moves."""
@@ -132,43 +135,47 @@ class LiveLoadFlow:
                 return arrays, solution
             self._last = solution.attempt.state.copy()
             options = options.model_copy(update={"start": "last"})
-            volts = self._volts(arrays, solution)
-            moved, anew = controls.move(volts)
+            seen = Reading(arrays, self.problem, solution, self._switches)
+            moved, anew = controls.move(seen)
             if not moved:
-                break
+                return controls.final(arrays, seen), solution
             arrays = controls.applied()
             if anew:
                 admittance = self.problem.admittance(arrays)
-        return controls.final(arrays, volts), solution
-
-    def _volts(self, arrays: NetArrays, solution: Solution) -> Floats:
-        """Voltage magnitude of every bus, NaN where dead, (n_bus,)."""
-        row = self.problem.pattern.row
-        return (
-            np.where(row >= 0, solution.attempt.state.v[row], np.nan)
-            if self.problem.n
-            else np.full(arrays.n_bus, np.nan)
-        )
+        controls.settled = False
+        solution = self.problem.solve(arrays, options, self._last, admittance)
+        return controls.final(arrays, Reading(arrays, self.problem, solution, self._switches)), solution
 
     def _publish(
-        self, arrays: NetArrays, solution: Solution, options: LoadFlowOptions, controls: Controls | None
-    ) -> LoadFlowResult:
+        self, condition: Condition, arrays: NetArrays, solution: Solution, options: LoadFlowOptions,
+        controls: Controls | None,
+    ) -> LoadFlowResult:  # fmt: skip
         account = account_for(self._seen, arrays, self.problem, solution, options)
-        if controls is not None and solution.attempt.ending is Ending.CONVERGED:
-            account.notes.extend(controls.notes(self.network, self._volts(arrays, solution)))
         if self._rows is None:
             self._rows = Rows(self._seen, self.arrays)
         found = find_in_model(self._seen, arrays, self.problem, solution, self._rows)
         if solution.attempt.ending in (Ending.SINGULAR, Ending.ITERATION_LIMIT):
             return LoadFlowResult(account, {}, {}, found, np.full(arrays.n_bus, np.nan + 0j))
         reading = Reading(arrays, self.problem, solution, self._switches)
-        tables = build_tables(self._rows, reading, arrays, controls.by_element() if controls else {})
-        limits = find(self.network, self._rows, tables)
+        if controls is not None and solution.attempt.ending is Ending.CONVERGED:
+            account.notes.extend(controls.notes(self._seen, reading))
+        tables = build_tables(self._rows, reading, arrays, controls.positions() if controls else {})
+        limits = find(self._seen, condition.limit_set, self._rows, tables)
         return LoadFlowResult(account, tables, summarise(reading), limits + found, reading.v)
 
     def without_memory(self) -> None:
         """Forget the last solution: the next one starts from scratch."""
         self._last, self._voltage = None, {}
+
+
+def live_options(settings: Settings) -> LoadFlowOptions:
+    """Options of the live load flow: all of them are settings of the network."""
+    return LoadFlowOptions(**{f: getattr(settings, f) for f in LoadFlowOptions.model_fields})
+
+
+def _states(condition: Condition) -> tuple[dict[str, str], dict[str, dict[str, Any]]]:
+    """What a condition changes of elements, beyond factors."""
+    return dict(condition.states), dict(condition.values)
 
 
 def _by_id(arrays: NetArrays, table: str, values: Floats) -> dict[str, float]:

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -27,17 +26,17 @@ from ._kernel import (
     PV,
     REF,
     assemble,
+    ease_low_voltage,
     jacobian_pattern,
     mismatch_and_jacobian,
     spread_angles,
     switch_types,
     take_off_demand,
-    take_step,
 )
+from ._methods import DecoupledStep, GaussSeidelStep, NewtonStep, Step
 from ._options import LoadFlowOptions
 
 _HOPELESS = 1e8  # a mismatch, per unit, from which Newton does not come back
-_STALLED = 6  # iterations without a new smallest mismatch
 _MOST_RETURNS = 3  # times a machine may come back from a limit before it is left there
 _DOUBTFUL = 0.6  # voltage, per unit, below which an answer from the last solution is tried again from scratch
 _LIMIT_CHECK = 1e-2  # mismatch, per unit, below which reactive limits are looked at
@@ -64,7 +63,7 @@ class State:
 
 @dataclass
 class Attempt:
-    """One run of Newton's method from one start."""
+    """One run of a method from one start; ``targets`` as they were met (demand at low voltage may have been eased)."""
 
     rung: str
     ending: Ending
@@ -75,13 +74,15 @@ class Attempt:
     at_limit: Ints  # (n,): 1 at the upper reactive limit, -1 at the lower, 0 free
     p: Floats
     q: Floats
+    targets: Targets
 
 
 @dataclass
 class Targets:
     """What every live node shall inject, from loads and machines; arrays of shape (n,), per unit.
 
-    Net injection at voltage V: p0 + p1 V + p2 V², likewise q. ``q_low``, ``q_high``: net injection at
+    Net injection at voltage V: p0 + p1 V + p2 V², likewise q; ``constant_p``, ``constant_q``: what of p0, q0 is
+    demand of constant power. ``q_low``, ``q_high``: net injection at
     the reactive limits of the machines that hold the voltage there. ``clash``: nodes where
     machines or sources want different voltages or angles.
     """
@@ -92,12 +93,18 @@ class Targets:
     q1: Floats
     p2: Floats
     q2: Floats
+    constant_p: Floats
+    constant_q: Floats
     node_type: Ints
     voltage: Floats
     angle: Floats
     q_low: Floats
     q_high: Floats
     clash: Bools = field(default_factory=lambda: np.zeros(0, np.bool_))
+
+    def with_own(self) -> Targets:
+        """The same with polynomials of its own, to be altered."""
+        return replace(self, **{f: getattr(self, f).copy() for f in ("p0", "q0", "p1", "q1", "p2", "q2")})
 
 
 class Problem:
@@ -112,10 +119,22 @@ class Problem:
         self.n = self.pattern.n
         self._jac_ptr, self._jac_rows = jacobian_pattern(self.pattern.indptr, self.pattern.indices)
         pattern = self.pattern
-        self._index = [a.astype(np.uint32) for a in (pattern.indptr, pattern.indices, pattern.diagonal)]
-        self._jac = np.zeros(int(self._jac_ptr[-1]))
+        self.index = tuple(a.astype(np.uint32) for a in (pattern.indptr, pattern.indices, pattern.diagonal))
+        self.jacobian = np.zeros(int(self._jac_ptr[-1]))
         self._lu: SparseLU | None = SparseLU(self._jac_ptr, self._jac_rows) if self.n else None
         self._linear_lu: SparseLU | None = None
+        self._decoupled: tuple[SparseLU, SparseLU] | None = None
+
+    def _method(self, name: str, branch: Columns, y: Nodal, *, damped: bool) -> Step:
+        if name == "fast_decoupled":
+            if self._decoupled is None:
+                first, second = (SparseLU(self.pattern.indptr, self.pattern.indices) for _ in range(2))
+                self._decoupled = first, second
+            return DecoupledStep(self._decoupled, self.pattern, branch, y)
+        if name == "gauss_seidel":
+            return GaussSeidelStep(self.pattern)
+        assert self._lu is not None
+        return NewtonStep(self._lu, damped=damped)
 
     def row_of(self, bus_rows: Ints) -> Ints:
         return self.pattern.row[bus_rows]
@@ -128,7 +147,7 @@ class Problem:
         live = m_at >= 0
         m_at, control, m_p, m_q = m_at[live], machine["control"][live], machine["p"][live], machine["q"][live]
         fixed, holds, slack = control == FIXED, control == HOLDS_VOLTAGE, control == SLACK
-        net = [np.zeros(n) for _ in range(6)]  # p0, q0, p1, q1, p2, q2
+        net = [np.zeros(n) for _ in range(8)]  # p0, q0, p1, q1, p2, q2, and of p0, q0 what is constant-power demand
         np.add.at(net[0], m_at, m_p)
         np.add.at(net[1], m_at[fixed], m_q[fixed])
         take_off_demand(
@@ -154,7 +173,8 @@ class Problem:
         np.add.at(high, m_at[holds], machine["q_max"][live][holds])
         return Targets(
             p0=net[0], q0=net[1], p1=net[2], q1=net[3], p2=net[4], q2=net[5],
-            node_type=node_type, voltage=voltage, angle=angle, q_low=low, q_high=high, clash=clash,
+            constant_p=net[6], constant_q=net[7], node_type=node_type, voltage=voltage, angle=angle,
+            q_low=low, q_high=high, clash=clash,
         )  # fmt: skip
 
     def flat_start(self, branch: Columns, targets: Targets) -> State:
@@ -192,47 +212,32 @@ class Problem:
     def newton(
         self, y: Nodal, targets: Targets, start: State, options: LoadFlowOptions, *, rung: str, damped: bool = False
     ) -> Attempt:
-        """Newton's method, with voltage-controlled nodes let go at their reactive limits and taken back.
+        """Newton's method from a start; see :meth:`iterate`."""
+        assert self._lu is not None
+        return self.iterate(y, targets, start, options, NewtonStep(self._lu, damped=damped), rung=rung)
+
+    def iterate(
+        self, y: Nodal, targets: Targets, start: State, options: LoadFlowOptions, method: Step, *, rung: str
+    ) -> Attempt:
+        """Steps of a method until the mismatch is met, with voltage-controlled nodes let go at their reactive limits
+        and taken back, and constant-power demand at low voltage treated as the options say.
 
         Returns how it ended; ``ITERATION_LIMIT`` also when it ran away or stalled.
         """
-        state, lu = start.copy(), self._lu
-        assert lu is not None
-        n = self.n
-        g, b = y
-        indptr, indices, diagonal = self._index
-        node_type, q0 = targets.node_type.copy(), targets.q0.copy()
-        f, p, q = np.zeros(2 * n), np.zeros(n), np.zeros(n)
-        at_limit, returns = np.zeros(n, np.int64), np.zeros(n, np.int64)
+        run = Run(self, y, targets, start, options)
         history: list[float] = []
-        held = np.flatnonzero(targets.node_type == PV)
-        limits = options.reactive_limits and len(held) > 0
-        if limits and start.at_limit is not None:
-            at_limit[held] = start.at_limit[held]
-            bound = held[at_limit[held] != 0]
-            node_type[bound] = PQ
-            q0[bound] += np.where(at_limit[bound] > 0, targets.q_high[bound], targets.q_low[bound])
-
-        def evaluate(s: State) -> float:
-            return float(
-                mismatch_and_jacobian(
-                    indptr, indices, diagonal, g, b, s.theta, s.v, targets.p0, q0,
-                    targets.p1, targets.q1, targets.p2, targets.q2, node_type, f, self._jac, p, q,
-                )
-            )  # fmt: skip
+        most = -(-(options.max_iterations or method.most) // method.counts)
 
         def finish(ending: Ending) -> Attempt:
-            state.at_limit = at_limit
-            return Attempt(rung, ending, len(history) - 1, history, state, f, at_limit, p, q)
+            run.state.at_limit = run.at_limit
+            steps = (len(history) - 1) * method.counts
+            return Attempt(rung, ending, steps, history, run.state, run.f, run.at_limit, run.p, run.q, run.targets)
 
-        best, since_best, total = np.inf, 0, 4 * options.max_iterations
-        for _ in range(total):
-            worst = evaluate(state)
-            if limits and worst < _LIMIT_CHECK and switch_types(
-                state.v, q, held, targets.q0, targets.q1, targets.q2, targets.q_low, targets.q_high, targets.voltage,
-                node_type, q0, at_limit, returns, _MOST_RETURNS,
-            ):  # fmt: skip
-                worst = evaluate(state)
+        best, since_best = np.inf, 0
+        for _ in range(4 * most):
+            worst = run.evaluate(run.state)
+            if run.switch(worst):
+                worst = run.evaluate(run.state)
                 best, since_best = np.inf, 0
             history.append(worst)
             if worst < options.tolerance_pu:
@@ -240,31 +245,13 @@ class Problem:
             if not np.isfinite(worst) or worst > _HOPELESS:
                 break
             best, since_best = (worst, 0) if worst < best else (best, since_best + 1)
-            if since_best > _STALLED or len(history) > options.max_iterations * (2 if damped else 1):
+            if since_best > method.patience or len(history) > most * method.stretch:
                 break
             try:
-                lu.factorise(self._jac)
+                run.state = method.advance(run, worst)
             except SingularMatrix:
                 return finish(Ending.SINGULAR)
-            step = lu.solve(-f)
-            if damped:
-                state = self._line_search(evaluate, state, step, worst)
-            else:
-                take_step(state.theta, state.v, step, 1.0)
         return finish(Ending.ITERATION_LIMIT)
-
-    @staticmethod
-    def _line_search(evaluate: Any, state: State, step: Floats, worst: float) -> State:
-        """Halve the step until the largest mismatch falls (or the step is next to nothing)."""
-        share = 1.0
-        trial = state
-        while share > 1e-3:
-            trial = state.copy()
-            take_step(trial.theta, trial.v, step, share)
-            if evaluate(trial) < worst:
-                break
-            share /= 2
-        return trial
 
     def admittance(self, arrays: NetArrays) -> tuple[TwoPorts, Nodal]:
         """Two-ports of all branches and nodal values for the impedances as they are now."""
@@ -298,14 +285,20 @@ class Problem:
             nothing = State(np.zeros(0), np.zeros(0))
             empty = np.zeros(0)
             attempt = Attempt(
-                "none", Ending.NOTHING_TO_SOLVE, 0, [], nothing, empty, np.zeros(0, np.int64), empty, empty
+                "none", Ending.NOTHING_TO_SOLVE, 0, [], nothing, empty, np.zeros(0, np.int64), empty, empty, targets
             )
             return Solution(attempt, [attempt], targets, ports)
         attempts: list[Attempt] = []
         branch = arrays.tables["branch"]
-        for rung in ("last solution", "linear start", "flat start", "damped steps"):
+        remembered = options.start == "last" and last is not None and len(last.v) == self.n
+        rungs: tuple[str, ...] = ("last solution", "linear start", "flat start", "damped steps")
+        if options.method != "automatic":
+            rungs = (
+                ("last solution",) if remembered else ("flat start",) if options.start == "flat" else ("linear start",)
+            )
+        for rung in rungs:
             if rung == "last solution":
-                if options.start != "last" or last is None or len(last.v) != self.n:
+                if not remembered or last is None:
                     continue
                 start = last.copy()
                 held = targets.node_type != PQ
@@ -320,7 +313,8 @@ class Problem:
                 start = self.linear_start(branch, targets)
             else:
                 start = self.flat_start(branch, targets)
-            attempts.append(self.newton(y, targets, start, options, rung=rung, damped=rung == "damped steps"))
+            method = self._method(options.method, branch, y, damped=rung == "damped steps")
+            attempts.append(self.iterate(y, targets, start, options, method, rung=rung))
             if attempts[-1].ending is Ending.CONVERGED:
                 if rung == "last solution" and float(np.min(attempts[-1].state.v)) < _DOUBTFUL:
                     continue  # perhaps the low-voltage one of two solutions: see where a fresh start leads
@@ -328,9 +322,9 @@ class Problem:
         converged = [a for a in attempts if a.ending is Ending.CONVERGED]
         if converged:
             highest = max(converged, key=lambda a: float(np.min(a.state.v)))
-            return Solution(highest, attempts, targets, ports)
+            return Solution(highest, attempts, highest.targets, ports, options.low_voltage_pu)
         best = min(attempts, key=lambda a: a.history[-1] if np.isfinite(a.history[-1]) else np.inf)
-        return Solution(best, attempts, targets, ports)
+        return Solution(best, attempts, best.targets, ports, options.low_voltage_pu)
 
 
 @dataclass
@@ -341,3 +335,55 @@ class Solution:
     attempts: list[Attempt]
     targets: Targets
     ports: TwoPorts
+    low_voltage_pu: float = 0.0
+
+
+class Run:
+    """One iteration under way: voltages, mismatch, and which machines have let go of their voltage.
+
+    Methods step ``state``; everything else is looked after here.
+    """
+
+    def __init__(self, problem: Problem, y: Nodal, targets: Targets, start: State, options: LoadFlowOptions) -> None:
+        n = problem.n
+        self.problem, self.y, self.targets = problem, y, targets
+        self.low = options.low_voltage_pu
+        if self.low:
+            self.targets = targets.with_own()
+            self._eased = np.zeros(n, np.bool_)
+        self.state = start.copy()
+        self.node_type, self.q0 = targets.node_type.copy(), targets.q0.copy()
+        self.f, self.p, self.q = np.zeros(2 * n), np.zeros(n), np.zeros(n)
+        self.jac = problem.jacobian
+        self.at_limit, self._returns = np.zeros(n, np.int64), np.zeros(n, np.int64)
+        self._held = np.flatnonzero(targets.node_type == PV)
+        self._limits = options.reactive_limits and len(self._held) > 0
+        if self._limits and start.at_limit is not None:
+            self.at_limit[self._held] = start.at_limit[self._held]
+            bound = self._held[self.at_limit[self._held] != 0]
+            self.node_type[bound] = PQ
+            self.q0[bound] += np.where(self.at_limit[bound] > 0, targets.q_high[bound], targets.q_low[bound])
+
+    def evaluate(self, s: State) -> float:
+        """Fill mismatch and Jacobian at some voltages; the largest mismatch."""
+        t, (indptr, indices, diagonal), (g, b) = self.targets, self.problem.index, self.y
+        if self.low:
+            ease_low_voltage(s.v, self.low, t.constant_p, t.constant_q, self._eased, t.p0, t.q0, self.q0, t.p2, t.q2)
+        return float(
+            mismatch_and_jacobian(
+                indptr, indices, diagonal, g, b, s.theta, s.v, t.p0, self.q0, t.p1, t.q1, t.p2, t.q2, self.node_type,
+                self.f, self.jac, self.p, self.q,
+            )
+        )  # fmt: skip
+
+    def switch(self, worst: float) -> bool:
+        """Let machines go that are past a reactive limit, take back those that could hold again; True if any."""
+        if not self._limits or worst >= _LIMIT_CHECK:
+            return False
+        t = self.targets
+        return bool(
+            switch_types(
+                self.state.v, self.q, self._held, t.q0, t.q1, t.q2, t.q_low, t.q_high, t.voltage, self.node_type, self.q0,
+                self.at_limit, self._returns, _MOST_RETURNS,
+            )
+        )  # fmt: skip

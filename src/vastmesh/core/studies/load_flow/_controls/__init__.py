@@ -1,0 +1,11 @@
+"""Automatic control around a solution: what steps, switches or follows looks at every solved state, and what it
+changes is solved again, until none moves.
+
+One module a kind of controller. They act in a fixed order, the quick ones first, and one kind at a time; one that keeps
+turning back is left where it is, and the account says so.
+"""
+
+from ._all import MOST_ROUNDS, Controls, tap_order
+from ._base import Control
+
+__all__ = ["MOST_ROUNDS", "Control", "Controls", "tap_order"]
