@@ -1,7 +1,20 @@
 """Studies: one room each. Importing this package registers all of them."""
 
 from ..severity import Severity
-from . import load_flow
+from . import linear_flow, load_flow, sensitivities
 from .base import STUDIES, Account, Column, Ending, Finding, Result, Study, Table
 
-__all__ = ["STUDIES", "Account", "Column", "Ending", "Finding", "Result", "Severity", "Study", "Table", "load_flow"]
+__all__ = [
+    "STUDIES",
+    "Account",
+    "Column",
+    "Ending",
+    "Finding",
+    "Result",
+    "Severity",
+    "Study",
+    "Table",
+    "linear_flow",
+    "load_flow",
+    "sensitivities",
+]

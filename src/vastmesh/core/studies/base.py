@@ -123,10 +123,14 @@ class Account:
 class Result(Protocol):
     """What a study publishes."""
 
-    account: Account
-    tables: dict[str, Table]
-    summary: dict[str, float | None]
-    findings: list[Finding]
+    @property
+    def account(self) -> Account: ...
+    @property
+    def tables(self) -> dict[str, Table]: ...
+    @property
+    def summary(self) -> dict[str, float | None]: ...
+    @property
+    def findings(self) -> list[Finding]: ...
 
 
 @dataclass(frozen=True)

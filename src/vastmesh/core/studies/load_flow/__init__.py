@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from ...network import Network
 from ..base import Progress, Study, register
+from ._linearise import Linearisation
 from ._live import LiveLoadFlow, run_load_flow
 from ._options import LoadFlowOptions
 from ._problem import Problem
+from ._reading import Reading
 from ._result import LoadFlowResult
 
-__all__ = ["LiveLoadFlow", "LoadFlowOptions", "LoadFlowResult", "Problem", "run_load_flow"]
+__all__ = ["Linearisation", "LiveLoadFlow", "LoadFlowOptions", "LoadFlowResult", "Problem", "Reading", "run_load_flow"]
 
 
 def _run(network: Network, options: LoadFlowOptions, progress: Progress) -> LoadFlowResult:

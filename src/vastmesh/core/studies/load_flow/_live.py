@@ -14,6 +14,7 @@ from ..base import Ending
 from ._account import account_for
 from ._controls import MOST_ROUNDS, Controls, tap_order
 from ._findings import find, find_in_model
+from ._linearise import Linearisation
 from ._options import LoadFlowOptions
 from ._problem import Problem, Solution, State
 from ._reading import Reading, SwitchFlows
@@ -104,9 +105,21 @@ class LiveLoadFlow:
 
     def solve(self, condition: Condition | None = None, options: LoadFlowOptions | None = None) -> LoadFlowResult:
         """Solve under a condition (the network's own when none is given). Never raises for a hard network."""
-        settings = self.network.settings
         condition = condition or self.network.condition
-        options = options or live_options(settings)
+        options = options or live_options(self.network.settings)
+        return self._publish(condition, options, *self._solution(condition, options))
+
+    def linearise(
+        self, condition: Condition | None = None, options: LoadFlowOptions | None = None
+    ) -> Linearisation | None:
+        """The equations linearised at their solution; None when there is none."""
+        condition = condition or self.network.condition
+        arrays, solution, _ = self._solution(condition, options or live_options(self.network.settings))
+        if solution.attempt.ending is not Ending.CONVERGED:
+            return None
+        return Linearisation(self.problem, Reading(arrays, self.problem, solution, self._switches))
+
+    def _solution(self, condition: Condition, options: LoadFlowOptions) -> tuple[NetArrays, Solution, Controls | None]:
         if _states(condition) != self._states:
             self._states, self._seen = _states(condition), self.network.under(condition)
             self._compile()
@@ -116,9 +129,9 @@ class LiveLoadFlow:
             solution = self.problem.solve(arrays, options, self._last, self._admittance)
             if solution.attempt.ending is Ending.CONVERGED:
                 self._last = solution.attempt.state.copy()
-            return self._publish(condition, arrays, solution, options, None)
+            return arrays, solution, None
         arrays, solution = self._controlled(controls, options)
-        return self._publish(condition, arrays, solution, options, controls)
+        return arrays, solution, controls
 
     def _order_of_taps(self) -> Ints:
         if self._tap_order is None:
@@ -147,7 +160,7 @@ class LiveLoadFlow:
         return controls.final(arrays, Reading(arrays, self.problem, solution, self._switches)), solution
 
     def _publish(
-        self, condition: Condition, arrays: NetArrays, solution: Solution, options: LoadFlowOptions,
+        self, condition: Condition, options: LoadFlowOptions, arrays: NetArrays, solution: Solution,
         controls: Controls | None,
     ) -> LoadFlowResult:  # fmt: skip
         account = account_for(self._seen, arrays, self.problem, solution, options)

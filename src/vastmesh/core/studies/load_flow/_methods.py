@@ -79,13 +79,12 @@ class DecoupledStep(Step):
         whole = np.where(np.abs(x) > _SMALL_X, x / size, 1 / np.sqrt(size))
         alone = np.where(np.abs(x) > _SMALL_X, 1 / np.where(np.abs(x) > _SMALL_X, x, 1.0), 1 / np.sqrt(size))
         at = pattern.slots[: 4 * len(live)]
-        self._b1 = np.bincount(at, np.concatenate([whole, -whole, -whole, whole]), nnz).astype(np.float64)
-        self._b2 = np.bincount(
-            at, np.concatenate([alone / a**2, -alone / (a * c), -alone / (a * c), alone / c**2]), nnz
-        )
+        across = -alone / (a * c)
+        self._b1 = _gathered(at, (whole, -whole, -whole, whole), nnz)
+        self._b2 = _gathered(at, (alone / a**2, across, across, alone / c**2), nnz)
         # Whatever susceptance a node has to earth counts twice: its power goes with the square of the voltage.
         series = x / size
-        own = np.bincount(at, np.concatenate([-series / a**2, 0 * x, 0 * x, -series / c**2]), nnz)
+        own = _gathered(at, (-series / a**2, 0 * x, 0 * x, -series / c**2), nnz)
         d = pattern.diagonal
         self._b2[d] -= 2 * (y[1][d] - own[d])
         self._column = np.repeat(np.arange(pattern.n), np.diff(pattern.indptr))
@@ -116,6 +115,10 @@ class DecoupledStep(Step):
         change = self._second.solve(run.f[1::2] / state.v)
         state.v = state.v * np.clip(1 - change / state.v, 0.5, 2.0)
         return state
+
+
+def _gathered(at: Ints, parts: tuple[Floats, ...], size: int) -> Floats:
+    return np.asarray(np.bincount(at, np.concatenate(parts), size), np.float64)
 
 
 class GaussSeidelStep(Step):

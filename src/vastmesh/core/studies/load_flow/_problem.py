@@ -117,11 +117,11 @@ class Problem:
         self.topology: Topology = trace(arrays)
         self.pattern: NodalPattern = nodal_pattern(arrays, self.topology)
         self.n = self.pattern.n
-        self._jac_ptr, self._jac_rows = jacobian_pattern(self.pattern.indptr, self.pattern.indices)
+        self.jacobian_index = jacobian_pattern(self.pattern.indptr, self.pattern.indices)
         pattern = self.pattern
         self.index = tuple(a.astype(np.uint32) for a in (pattern.indptr, pattern.indices, pattern.diagonal))
-        self.jacobian = np.zeros(int(self._jac_ptr[-1]))
-        self._lu: SparseLU | None = SparseLU(self._jac_ptr, self._jac_rows) if self.n else None
+        self.jacobian = np.zeros(int(self.jacobian_index[0][-1]))
+        self._lu: SparseLU | None = SparseLU(*self.jacobian_index) if self.n else None
         self._linear_lu: SparseLU | None = None
         self._decoupled: tuple[SparseLU, SparseLU] | None = None
 

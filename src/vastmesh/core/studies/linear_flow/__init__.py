@@ -1,0 +1,26 @@
+"""Linear load flow: angles from active power, without losses or with losses taken from the AC solution."""
+
+from __future__ import annotations
+
+from ...network import Network
+from ..base import Progress, Study, register
+from ._study import LinearFlowOptions, LinearFlowResult, run_linear_flow
+
+__all__ = ["LinearFlowOptions", "LinearFlowResult", "run_linear_flow"]
+
+
+def _run(network: Network, options: LinearFlowOptions, progress: Progress) -> LinearFlowResult:
+    result = run_linear_flow(network, options)
+    progress(1.0, "solved")
+    return result
+
+
+register(
+    Study(
+        name="linear_flow",
+        label="Linear load flow",
+        purpose="Active power from angles alone, without and with an estimate of losses, beside the AC result",
+        options=LinearFlowOptions,
+        run=_run,
+    )
+)

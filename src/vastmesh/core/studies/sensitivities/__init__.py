@@ -1,0 +1,26 @@
+"""Sensitivities at the present solution: voltages, losses and flows by injected power."""
+
+from __future__ import annotations
+
+from ...network import Network
+from ..base import Progress, Study, register
+from ._study import SensitivityOptions, SensitivityResult, run_sensitivities
+
+__all__ = ["SensitivityOptions", "SensitivityResult", "run_sensitivities"]
+
+
+def _run(network: Network, options: SensitivityOptions, progress: Progress) -> SensitivityResult:
+    result = run_sensitivities(network, options)
+    progress(1.0, "solved")
+    return result
+
+
+register(
+    Study(
+        name="sensitivities",
+        label="Sensitivities",
+        purpose="What one more MW or Mvar at a bus does to voltages, losses and flows",
+        options=SensitivityOptions,
+        run=_run,
+    )
+)
