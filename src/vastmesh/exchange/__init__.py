@@ -5,9 +5,10 @@ from ._files import FORMATS, Format, read_network, write_network
 from ._report import Imported, ImportReport
 from ._tabular import read_rows, write_rows
 from ._types import own_as_type, read_types, write_types_csv, write_types_xlsx
+from ._workings import write_workings
 
 __all__ = [
     "FORMATS", "SCHEMA_VERSION", "Format", "ImportReport", "Imported", "document_schema", "own_as_type", "read_document",
     "read_network", "read_rows", "read_types", "write_document", "write_network", "write_rows", "write_types_csv",
-    "write_types_xlsx",
+    "write_types_xlsx", "write_workings",
 ]  # fmt: skip

@@ -143,8 +143,7 @@ class _Evaluation:
             return _Value("flag", data >= limit if node.name == "top" else data <= limit, None, node.at)
         if not len(known):
             return _Value("number", np.nan, first.unit, node.at)
-        found = {"max": np.max, "min": np.min, "mean": np.mean, "sum": np.sum}[node.name](known)
-        return _Value("number", float(found), first.unit, node.at)
+        return _Value("number", float(getattr(np, node.name)(known)), first.unit, node.at)
 
     def operation(self, node: Operation) -> _Value:
         sign = node.sign
@@ -224,11 +223,7 @@ class _Evaluation:
         if sign not in ("=", "!=", "~"):
             raise SiftError("Texts are compared with =, != or ~ (contains).", at)
         a, b = _small(left.data), _small(right.data)
-        test: Callable[[Any, Any], Any]
-        if sign == "~":
-            test = lambda x, y: np.char.find(x, y) >= 0  # noqa: E731
-        else:
-            test = np.equal
+        test: Callable[[Any, Any], Any] = _contains if sign == "~" else np.equal
         found = test(a, b)
         if self.frame.words and np.ndim(left.data):
             named = np.array([self.frame.words.get(x, x) for x in left.data.tolist()])
@@ -237,23 +232,16 @@ class _Evaluation:
 
     def scale(self, value: _Value, to: _Value) -> float:
         """What a figure is multiplied with to be in the unit of another one."""
-        if (
-            value.unit == to.unit
-            or value.unit is None
-            or to.unit is None
-            or np.ndim(value.data) > np.ndim(to.data) == 0
-        ):
-            if value.unit and to.unit is None and not np.ndim(value.data) and np.ndim(to.data):
+        if not value.unit or value.unit == to.unit:
+            return 1.0
+        if not to.unit:
+            if np.ndim(to.data) and not np.ndim(value.data):
                 raise SiftError(f"This column has no unit; leave out {value.unit}.", value.at)
-            if not (value.unit and to.unit and value.unit != to.unit):
-                return 1.0
-        if not self.alike(value, to):
-            raise SiftError(
-                f"{value.unit or 'This'} can't be compared with {to.unit or 'that'}; choose the column with the unit you "
-                "mean.", value.at,
-            )  # fmt: skip
+            return 1.0
         mine, theirs = unit_named(value.unit), unit_named(to.unit)
-        assert mine and theirs
+        if mine is None or theirs is None or mine[0] != theirs[0]:
+            text = f"{value.unit} can't be compared with {to.unit}; choose the column with the unit you mean."
+            raise SiftError(text, value.at)
         return mine[1] / theirs[1]
 
     def alike(self, a: _Value, b: _Value) -> bool:
@@ -278,6 +266,10 @@ def _column(values: Any, unit: str | None, at: int) -> _Value:
         numbers = np.array([np.nan if v is None else v for v in array.tolist()], np.float64)
         return _Value("number", numbers, unit, at)
     return _Value("text", np.array(["" if v is None else str(v) for v in array.tolist()], dtype=np.str_), None, at)
+
+
+def _contains(text: Any, part: Any) -> Any:
+    return np.char.find(text, part) >= 0
 
 
 def _small(data: Any) -> Any:

@@ -1,5 +1,9 @@
 """Worked calculations: how a figure came about, step by step, with formula, inputs and source."""
 
 from ._base import Matrix, Step, Working, explain
+from ._flows import explain_flow
+from ._ledger import Cell, Ledger, evaluate, in_cells, in_words
 
-__all__ = ["Matrix", "Step", "Working", "explain"]
+__all__ = [
+    "Cell", "Ledger", "Matrix", "Step", "Working", "evaluate", "explain", "explain_flow", "in_cells", "in_words",
+]  # fmt: skip

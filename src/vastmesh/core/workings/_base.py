@@ -3,9 +3,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from importlib import import_module
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ..network import Item, Network
+
+if TYPE_CHECKING:
+    from ._ledger import Cell
 
 
 @dataclass(frozen=True)
@@ -38,12 +41,16 @@ class Matrix:
 
 @dataclass(frozen=True)
 class Working:
-    """A worked calculation: its title, its steps in order, and matrices where there are any."""
+    """A worked calculation: its title, its steps in order, and matrices where there are any.
+
+    ``ledger``: its lines with their expressions, where it can be written as a sheet that recomputes itself.
+    """
 
     title: str
     steps: list[Step]
     matrices: list[Matrix] = field(default_factory=list)
     note: str = ""
+    ledger: tuple[Cell, ...] = ()
 
 
 Explainer = Callable[[Network, Any], Iterator[Working]]

@@ -1,0 +1,83 @@
+"""The exported sheet, recalculated by another program, gives the program's figures."""
+
+from __future__ import annotations
+
+import io
+import os
+import shutil
+import subprocess
+from pathlib import Path
+
+import openpyxl
+import pytest
+
+from tests.helpers import bus, line, load, network, source, transformer
+from vastmesh.core.network import Network
+from vastmesh.core.studies.load_flow import run_load_flow
+from vastmesh.core.workings import Ledger, explain_flow
+from vastmesh.exchange import write_workings
+
+ALL = ("source-s", "s/l", "l-e", "load-e", "e", "l")
+
+
+def two_bus() -> Network:
+    """The example of the documentation: a source, a transformer, a short line and mixed demand."""
+    return network(
+        bus("s", 33), source("s", voltage_pu=1.01, fault_max_mva=600.0, fault_min_mva=450.0), bus("l", 11), bus("e", 11),
+        transformer("s", "l", iron_loss_kw=9.0, no_load_current_pct=0.5, tap_step_pct=1.25, tap_min=-8, tap_max=8,
+                    tap_position=-2),
+        line("l", "e", length_km=3.0, b_us_per_km=4.0, rating_a=400.0),
+        load("e", 4.0, 1.5, constant_power_pct=50.0, constant_current_pct=20.0, constant_impedance_pct=30.0),
+    )  # fmt: skip
+
+
+def sheet(net: Network) -> bytes:
+    tables = run_load_flow(net).tables
+    return write_workings("Example", (w for i in ALL for w in explain_flow(net, tables, net.condition, i)))
+
+
+def test_formulas_are_live_inputs_are_marked_and_texts_stay_texts() -> None:
+    book = openpyxl.load_workbook(io.BytesIO(sheet(two_bus())))
+    assert len(book.sheetnames) == len(ALL)
+    for page in book:
+        rows = [r for r in page.iter_rows(min_row=6) if r[0].value]
+        formulas = [r[3] for r in rows if isinstance(r[3].value, str)]
+        given = [r[3] for r in rows if not isinstance(r[3].value, str)]
+        assert formulas
+        assert all(c.fill.fgColor.rgb == "FFF3E6C4" for c in given)
+        assert all(not str(r[1].value).startswith("=") for r in rows)
+
+
+def test_a_name_that_looks_like_a_formula_stays_a_text() -> None:
+    ledger = Ledger('=HYPERLINK("x")')
+    ledger.given("a", "=1+1", 3.0)
+    ledger.line("b", "@x", "a * 2")
+    book = openpyxl.load_workbook(io.BytesIO(write_workings("=cmd", [ledger.working()])))
+    page = book.worksheets[0]
+    assert page["B6"].data_type == "s"
+    assert page["A1"].data_type == "s"
+    assert page["D7"].data_type == "f"
+
+
+@pytest.mark.xdist_group("office")
+def test_recalculated_by_an_office_program_it_gives_our_figures(tmp_path: Path) -> None:
+    """Cached values are taken out first, so that what comes back has been computed there."""
+    office = shutil.which("soffice") or shutil.which("libreoffice")
+    assert office, "LibreOffice Calc is needed for this test: apt-get install libreoffice-calc-nogui"
+    book = openpyxl.load_workbook(io.BytesIO(sheet(two_bus())))  # openpyxl writes formulas without values
+    book.save(tmp_path / "in.xlsx")
+    assert openpyxl.load_workbook(tmp_path / "in.xlsx", data_only=True).worksheets[0]["D10"].value is None
+    done = tmp_path / "out"
+    subprocess.run(
+        [office, "--headless", "--convert-to", "xlsx:Calc MS Excel 2007 XML", "--outdir", str(done), str(tmp_path / "in.xlsx")],
+        check=True, capture_output=True, timeout=180, env={**os.environ, "HOME": str(tmp_path)},
+    )  # fmt: skip
+    recalculated = openpyxl.load_workbook(done / "in.xlsx", data_only=True)
+    compared = 0
+    for page in recalculated:
+        for row in page.iter_rows(min_row=6, values_only=True):
+            if row[0] and row[6] is not None:
+                assert row[3] == pytest.approx(row[6], rel=1e-6, abs=1e-6), (page.title, row)
+                assert row[7] == pytest.approx(0.0, abs=1e-6)
+                compared += 1
+    assert compared > 25
