@@ -8,7 +8,7 @@ STAMPS := .stamps
 WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/tsconfig.json
 PORT ?= 8420
 
-.PHONY: help demo test check bench build setup screenshots schema lock chromium clean
+.PHONY: help demo test check bench build setup screenshots schema lock chromium office clean
 
 help: ## What there is
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
@@ -16,7 +16,7 @@ help: ## What there is
 demo: build ## Set everything up and start the application with the demonstration region
 	$(BIN)/vastmesh demo --data data --port $(PORT)
 
-test: build chromium ## Set everything up and run every check and test
+test: build chromium office ## Set everything up and run every check and test
 	$(MAKE) --no-print-directory check
 	$(BIN)/pytest -n 2 --dist loadgroup
 
@@ -31,7 +31,7 @@ check: $(STAMPS)/python $(STAMPS)/web ## Format, lint, types, import contracts
 bench: $(STAMPS)/python ## Measure (never part of the tests)
 	$(BIN)/python benchmarks/run.py
 
-build: $(STAMPS)/python src/vastmesh/web/index.html ## Everything but starting it
+build: $(STAMPS)/python $(STAMPS)/pango src/vastmesh/web/index.html ## Everything but starting it
 
 setup: $(STAMPS)/python $(STAMPS)/web
 
@@ -51,15 +51,35 @@ src/vastmesh/web/index.html: $(STAMPS)/web $(WEB_SOURCES)
 	cd web && npx --no-install vite build --logLevel warn
 	@touch $@
 
+# A Debian package that tests need: $(call debian,command,package,what for)
+define debian
+if ! command -v $(1) >/dev/null; then \
+  if [ "$$(id -u)" = 0 ]; then \
+    apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $(2) >/dev/null; \
+  else \
+    echo "$(3). As root: apt-get install $(2)"; exit 1; \
+  fi; \
+fi
+endef
+
 # Debian's Chromium, for the browser tests only.
 chromium:
-	@if ! command -v chromium >/dev/null; then \
+	@$(call debian,chromium,chromium,The browser tests need Debian's Chromium)
+
+# LibreOffice Calc, for the test that recalculates an exported sheet.
+office:
+	@$(call debian,soffice,libreoffice-calc-nogui,The test of exported sheets needs Debian's LibreOffice Calc)
+
+# Pango, which sets the type of PDF pictures; everything else works without it.
+$(STAMPS)/pango:
+	@if ! ldconfig -p | grep -q libpangoft2; then \
 	  if [ "$$(id -u)" = 0 ]; then \
-	    apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium >/dev/null; \
+	    apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends libpango-1.0-0 libpangoft2-1.0-0 libharfbuzz-subset0 >/dev/null; \
 	  else \
-	    echo "The browser tests need Debian's Chromium. As root: apt-get install chromium"; exit 1; \
+	    echo "PDF pictures need Debian's Pango. As root: apt-get install libpangoft2-1.0-0 libharfbuzz-subset0"; exit 0; \
 	  fi; \
 	fi
+	@mkdir -p $(STAMPS) && touch $@
 
 screenshots: build chromium ## Make the pictures in docs/screenshots again
 	$(BIN)/python docs/make_screenshots.py

@@ -64,13 +64,13 @@ def _cell(network: Network, spec: FieldSpec, value: Any) -> str:
     if isinstance(value, int | float):
         return repr(value) if spec.shown_factor == 1 else f"{value * spec.shown_factor:.15g}"
     if isinstance(value, tuple):
-        return safe_text(", ".join(str(v) for v in value))
+        return as_text(", ".join(str(v) for v in value))
     if spec.ref and value in network.items:
-        return safe_text(network.items[value].name)
-    return safe_text(str(value))
+        return as_text(network.items[value].name)
+    return as_text(str(value))
 
 
-def safe_text(text: str) -> str:
+def as_text(text: str) -> str:
     """Text that a spreadsheet does not take for a formula."""
     return f"'{text}" if text.startswith(_FORMULA) else text
 

@@ -15,7 +15,7 @@ from openpyxl.utils.exceptions import InvalidFileException
 from ..core.catalogue import FAMILIES, EquipmentType
 from ..core.errors import FieldProblem, InvalidFields, UnreadableFile
 from ..core.network import OwnType
-from ._tabular import safe_text
+from ._tabular import as_text
 
 _FIXED = ("name", "family", "description", "series", "size")
 _MOST_CELLS, _MOST_BYTES = 500_000, 60_000_000
@@ -35,7 +35,7 @@ def write_types_csv(types: Iterable[EquipmentType]) -> bytes:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\r\n")
     for row in _rows(types):
-        writer.writerow([safe_text(c) if isinstance(c, str) else "" if c is None else c for c in row])
+        writer.writerow([as_text(c) if isinstance(c, str) else "" if c is None else c for c in row])
     return out.getvalue().encode("utf-8-sig")
 
 

@@ -25,6 +25,17 @@ class ProjectGone(UnknownProject):
         return f"The project {self.project!r} has been removed. It can be restored from the list of removed projects."
 
 
+class UnknownRun(StoreError):
+    code = "unknown-run"
+
+    def __init__(self, run: str) -> None:
+        super().__init__(run)
+        self.run = run
+
+    def __str__(self) -> str:
+        return f"There is no run with the id {self.run!r}. The list of runs shows those that are kept."
+
+
 class StaleRevision(StoreError):
     code = "stale-revision"
 

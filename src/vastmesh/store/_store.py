@@ -20,9 +20,9 @@ from sqlalchemy import Engine, create_engine, delete, event, select
 from sqlalchemy.orm import Session
 
 from ..core.network import Change, Network
-from ._errors import ProjectGone, StaleRevision, UnknownProject
+from ._errors import ProjectGone, StaleRevision, UnknownProject, UnknownRun
 from ._journal import Entry, EntryKind, History, decode, encode
-from ._tables import BlobRow, JournalRow, ProjectRow, SnapshotRow
+from ._tables import BlobRow, JournalRow, ProjectRow, RunRow, SnapshotRow
 
 FILE_NAME = "vast-mesh.sqlite"
 _SNAPSHOT_EVERY = 100
@@ -37,6 +37,33 @@ class ProjectInfo:
     modified_at: str
     removed_at: str | None
     revision: int
+
+
+@dataclass(frozen=True)
+class RunInfo:
+    """A line of the list of runs."""
+
+    id: str
+    at: str
+    study: str
+    name: str
+    note: str
+    revision: int
+    condition: str
+
+
+@dataclass(frozen=True)
+class Run:
+    """What is kept of a run. ``facts``: plain data of options, condition, account, summary, findings, columns;
+    ``tables``: all result tables in one file."""
+
+    study: str
+    name: str
+    note: str
+    revision: int
+    condition: str
+    facts: dict[str, Any]
+    tables: bytes
 
 
 class Store:
@@ -124,6 +151,15 @@ class Store:
             )
             return network, row.revision, History.of((k.kind, k.revision, k.target) for k in kinds)
 
+    def load_at(self, project_id: str, revision: int) -> Network:
+        """The network as it stood at an earlier revision: from the present one backwards."""
+        network, now, _ = self.load(project_id)
+        if not 0 <= revision <= now:
+            raise StaleRevision(revision, now)
+        for entry in reversed(self.since(project_id, revision)):
+            network.apply(entry.inverse)
+        return network
+
     def append(
         self, project_id: str, expected: int, label: str, changes: list[Change], inverse: list[Change],
         *, kind: EntryKind = EntryKind.DO, target: int | None = None,
@@ -193,6 +229,48 @@ class Store:
             row = session.get(BlobRow, digest)
             return row.data if row else None
 
+    def keep_run(self, project_id: str, run: Run) -> RunInfo:
+        """Keep a run; it stays whatever becomes of the network."""
+        with self._writing() as session:
+            _row(session, project_id)
+            row = RunRow(
+                id=secrets.token_hex(6), project_id=project_id, at=_now(), study=run.study, name=_fit(run.name), note=run.note,
+                revision=run.revision, condition=run.condition[:120], facts=zlib.compress(orjson.dumps(run.facts)),
+                tables=run.tables,
+            )  # fmt: skip
+            session.add(row)
+            session.flush()
+            return _run_info(row)
+
+    def runs(self, project_id: str) -> list[RunInfo]:
+        """Kept runs, the newest first."""
+        with Session(self._engine) as session:
+            _row(session, project_id)
+            rows = session.scalars(
+                select(RunRow).where(RunRow.project_id == project_id).order_by(RunRow.at.desc(), RunRow.id)
+            )
+            return [_run_info(r) for r in rows]
+
+    def run(self, project_id: str, run_id: str) -> tuple[RunInfo, Run]:
+        """A kept run, whole. Raises :class:`UnknownRun`."""
+        with Session(self._engine) as session:
+            row = _run_row(session, project_id, run_id)
+            facts = orjson.loads(zlib.decompress(row.facts))
+            run = Run(row.study, row.name, row.note, row.revision, row.condition, facts, row.tables)
+            return _run_info(row), run
+
+    def describe_run(self, project_id: str, run_id: str, *, name: str | None, note: str | None) -> RunInfo:
+        """Name a run, or put a note to it."""
+        with self._writing() as session:
+            row = _run_row(session, project_id, run_id)
+            row.name = row.name if name is None else _fit(name)
+            row.note = row.note if note is None else note[:4000]
+            return _run_info(row)
+
+    def forget_run(self, project_id: str, run_id: str) -> None:
+        with self._writing() as session:
+            session.delete(_run_row(session, project_id, run_id))
+
     def copy(self, project_id: str, name: str) -> ProjectInfo:
         """A new project with the network as it stands; its journal starts afresh."""
         network, _, _ = self.load(project_id)
@@ -239,6 +317,17 @@ def _row(session: Session, project_id: str) -> ProjectRow:
 
 def _info(row: ProjectRow) -> ProjectInfo:
     return ProjectInfo(row.id, row.name, row.created_at, row.modified_at, row.removed_at, row.revision)
+
+
+def _run_row(session: Session, project_id: str, run_id: str) -> RunRow:
+    row = session.get(RunRow, run_id)
+    if row is None or row.project_id != project_id:
+        raise UnknownRun(run_id)
+    return row
+
+
+def _run_info(row: RunRow) -> RunInfo:
+    return RunInfo(row.id, row.at, row.study, row.name, row.note, row.revision, row.condition)
 
 
 def _entry(row: JournalRow) -> Entry:

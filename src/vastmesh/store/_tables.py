@@ -57,3 +57,21 @@ class BlobRow(Base):
     sha256: Mapped[str] = mapped_column(String(64), primary_key=True)
     size: Mapped[int] = mapped_column(Integer)
     data: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class RunRow(Base):
+    """A kept run. ``facts``: JSON of options, condition, account, summary, findings and columns; ``tables``: Parquet."""
+
+    __tablename__ = "run"
+    __table_args__ = (Index("run_by_project", "project_id", "at"),)
+
+    id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    project_id: Mapped[str] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    at: Mapped[str] = mapped_column(String(32))
+    study: Mapped[str] = mapped_column(String(40))
+    name: Mapped[str] = mapped_column(String(120))
+    note: Mapped[str] = mapped_column(String(4000))
+    revision: Mapped[int] = mapped_column(Integer)
+    condition: Mapped[str] = mapped_column(String(120))
+    facts: Mapped[bytes] = mapped_column(LargeBinary)
+    tables: Mapped[bytes] = mapped_column(LargeBinary)

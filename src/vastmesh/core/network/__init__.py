@@ -16,6 +16,7 @@ from .elements.motors import InductionMotor, SynchronousMotor
 from .elements.protection import CurrentTransformer, Relay
 from .elements.reactor import SeriesReactor
 from .elements.regulator import Regulator
+from .elements.remarks import Acknowledgement, Backdrop
 from .elements.rules import Condition, Settings, VoltageLimits
 from .elements.shunt import Shunt
 from .elements.source import Source
@@ -31,7 +32,8 @@ from .network import SETTINGS_ID, Applied, Network, dump_item, removal, with_rul
 from .trace import After, Feeder, ProfileNode, Reach, Trace, profile
 
 __all__ = [
-    "REGISTRY", "SETTINGS_ID", "SHOOTS", "Add", "After", "Applied", "Area", "Attachment", "Bus", "Change",
+    "REGISTRY", "SETTINGS_ID", "SHOOTS", "Acknowledgement", "Add", "After", "Applied", "Area", "Attachment",
+    "Backdrop", "Bus", "Change",
     "Condition", "CurrentTransformer", "Demand", "Element", "Feeder", "FieldSpec", "FieldType", "Generator",
     "GrowOptions", "Grown", "InductionMotor", "Inverter", "Item", "Line", "LineGeometry", "Load", "LumpedLoad",
     "Namer", "Network", "Origin", "OwnType", "Pasted", "ProfileNode", "Reach", "Regulator", "Relay", "Remove",

@@ -268,7 +268,7 @@ class Network:
                 if found is None:
                     raise UnknownElement(target, wanted_by=f"{ident}, {field_name},")
                 wanted = spec.ref
-                if found.kind != wanted:
+                if found.kind != wanted and not (wanted == "element" and isinstance(found, Element)):
                     raise InvalidFields([FieldProblem(ident, field_name, target, f"name an existing {wanted}")])
 
 

@@ -23,4 +23,6 @@ class Bus(Element):
     x: float | None = place("Sheet x", "Position of the bus on the schematic, to the right")
     y: float | None = place("Sheet y", "Position of the bus on the schematic, downwards")
     bar: float | None = place("Bar length", "Length of the bus bar on the schematic")
+    longitude: float | None = place("Longitude", "East of Greenwich, WGS 84", unit="°", ge=-180, le=180)
+    latitude: float | None = place("Latitude", "North of the equator, WGS 84", unit="°", ge=-85, le=85)
     upright: bool = choice("Upright", "The bar stands upright on the schematic", default=False, group="place")

@@ -1,8 +1,8 @@
 from __future__ import annotations
 
-from typing import Any, Literal, Self
+from typing import Annotated, Any, Literal, Self
 
-from pydantic import model_validator
+from pydantic import Field, model_validator
 
 from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Element, Origin
@@ -16,6 +16,10 @@ _BY_GEOMETRY = {
     "b0_us_per_km",
     "rating_a",
 }
+
+
+Bend = tuple[Annotated[float, Field(ge=-180, le=180)], Annotated[float, Field(ge=-85, le=85)]]
+Route = Annotated[tuple[Bend, ...], Field(max_length=2000)]
 
 
 class Line(Element):
@@ -55,6 +59,10 @@ class Line(Element):
     emergency_rating_a: float | None = quantity(
         "Emergency rating", "Current of one circuit allowed for a limited time", unit="A", gt=0, le=100000
     )
+    route: Route | None = choice(
+        "Route", "Bends between the ends on the map, from the from end: longitude and latitude in degrees", default=None,
+        group="place",
+    )  # fmt: skip
     loading_limit_pct: float | None = quantity(
         "Highest loading", "Highest loading allowed here; that of the network when blank", unit="%", gt=0, le=1000
     )

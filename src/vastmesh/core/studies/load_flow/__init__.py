@@ -4,14 +4,20 @@ from __future__ import annotations
 
 from ...network import Network
 from ..base import Progress, Study, register
+from ._causes import Cause, Proposal, find_cause
 from ._linearise import Linearisation
-from ._live import LiveLoadFlow, run_load_flow
+from ._live import LiveLoadFlow, live_options, run_load_flow
 from ._options import LoadFlowOptions
+from ._places import places, words_of
 from ._problem import Problem
 from ._reading import Reading
 from ._result import LoadFlowResult
+from ._summaries import summarise_groups
 
-__all__ = ["Linearisation", "LiveLoadFlow", "LoadFlowOptions", "LoadFlowResult", "Problem", "Reading", "run_load_flow"]
+__all__ = [
+    "Cause", "Linearisation", "LiveLoadFlow", "LoadFlowOptions", "LoadFlowResult", "Problem", "Proposal", "Reading",
+    "find_cause", "live_options", "places", "run_load_flow", "summarise_groups", "words_of",
+]  # fmt: skip
 
 
 def _run(network: Network, options: LoadFlowOptions, progress: Progress) -> LoadFlowResult:
