@@ -13,8 +13,10 @@ from fastapi.responses import FileResponse, HTMLResponse, Response
 from .. import __version__
 from ..core.network import Network
 from ..core.studies.load_flow import run_load_flow
+from ..runner import Runner
 from ..store import Store
 from . import _errors
+from ._reading import reading
 from ._routes import api
 from ._security import Guard
 from ._sessions import Sessions
@@ -30,6 +32,7 @@ def make_app(data: Path) -> FastAPI:
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         threading.Thread(target=_warm_up, daemon=True).start()
         yield
+        app.state.runner.close()
         app.state.sessions.store.close()
 
     app = FastAPI(
@@ -37,7 +40,9 @@ def make_app(data: Path) -> FastAPI:
         openapi_url="/api/openapi.json",
     )  # fmt: skip
     app.state.sessions = Sessions(Store(data))
+    app.state.runner = Runner()
     app.include_router(api)
+    app.include_router(reading)
     _errors.install(app)
     app.add_middleware(Guard)
 

@@ -19,12 +19,14 @@ from ..core.errors import (
     UnreadableFile,
     VastMeshError,
 )
-from ..store import ProjectGone, StaleRevision, UnknownProject
+from ..core.sift import SiftError
+from ..store import ProjectGone, StaleRevision, UnknownProject, UnknownRun
 from ._sessions import RevisionConflict
 
 STATUS: dict[type[VastMeshError], int] = {
     UnknownElement: 404,
     UnknownProject: 404,
+    UnknownRun: 404,
     ProjectGone: 410,
     RevisionConflict: 409,
     StaleRevision: 409,
@@ -54,6 +56,8 @@ def install(app: FastAPI) -> None:
         elif isinstance(error, UnreadableFile):
             more["line"] = error.line
             more["errors"] = [{"element": "file", "field": error.field, "value": None, "allowed": error.reason}]
+        elif isinstance(error, SiftError):
+            more["errors"] = [{"element": "sift", "field": "text", "value": error.position, "allowed": str(error)}]
         elif isinstance(error, RevisionConflict):
             more["revision"] = error.revision
             more["errors"] = [{"element": i, "field": f, "value": None, "allowed": "changed meanwhile"}

@@ -408,4 +408,177 @@ class StudyOut(BaseModel):
     options: dict[str, Any]
 
 
+class SiftIn(_Body):
+    """``table``: a result table, or ``data:`` and a kind; ``pinned``: a kept run for ``pinned.`` columns."""
+
+    table: Annotated[str, Field(max_length=60)]
+    text: Annotated[str, Field(max_length=4000)]
+    pinned: str | None = None
+
+
+class SiftOut(BaseModel):
+    """Row numbers of the table that fit, in order, and the columns the line speaks of."""
+
+    revision: int
+    rows: list[int]
+    mentions: list[str]
+    took_ms: float
+
+
+class ColumnHint(BaseModel):
+    name: str
+    label: str
+    unit: str | None = None
+    meaning: str = ""
+
+
+class SiftHelp(BaseModel):
+    """What a sift line can speak of."""
+
+    columns: list[ColumnHint]
+    functions: dict[str, str]
+
+
+class ExportIn(_Body):
+    """Tables to export; of the first one, the rows and columns given. All result tables when none is named."""
+
+    tables: Annotated[list[str], Field(max_length=40)] = []
+    form: str = "csv"
+    rows: Annotated[list[int], Field(max_length=1_000_000)] | None = None
+    columns: Annotated[list[str], Field(max_length=200)] | None = None
+
+
+class StudyResultOut(BaseModel):
+    """A study's result; ``statement`` says in a line what was assumed."""
+
+    account: AccountOut
+    summary: dict[str, float | None]
+    findings: list[FindingOut]
+    tables: dict[str, TableOut]
+    statement: str = ""
+
+
+class RunIn(_Body):
+    """A study to run on the network as it stands; kept under a name when one is given."""
+
+    study: str
+    options: dict[str, Any] = {}
+    keep: Annotated[str, Field(min_length=1, max_length=120)] | None = None
+    note: Annotated[str, Field(max_length=4000)] = ""
+
+
+class JobOut(BaseModel):
+    """A run under way or done: ``result`` when it has finished, ``problem`` when it has not."""
+
+    id: str
+    study: str
+    state: str
+    fraction: float
+    doing: str
+    left_s: float | None = None
+    took_s: float
+    kept: str | None = None
+    problem: str | None = None
+    result: StudyResultOut | None = None
+
+
+class KeepIn(_Body):
+    """Keep what is on the screen."""
+
+    name: Annotated[str, Field(min_length=1, max_length=120)]
+    note: Annotated[str, Field(max_length=4000)] = ""
+
+
+class DescribeIn(_Body):
+    name: Annotated[str, Field(min_length=1, max_length=120)] | None = None
+    note: Annotated[str, Field(max_length=4000)] | None = None
+
+
+class RunInfoOut(BaseModel):
+    id: str
+    at: str
+    study: str
+    name: str
+    note: str
+    revision: int
+    condition: str
+
+
+class RunOut(BaseModel):
+    """A kept run in full."""
+
+    run: RunInfoOut
+    options: dict[str, Any]
+    condition: dict[str, Any]
+    result: StudyResultOut
+
+
+class RunPictureOut(BaseModel):
+    """The network as it stood when a run was made, with the run's result: to be looked at, not edited."""
+
+    run: RunInfoOut
+    items: list[dict[str, Any]]
+    result: StudyResultOut
+
+
+class CompareIn(_Body):
+    """Two runs by id, or ``now`` for what is on the screen; one quantity of one table."""
+
+    before: str
+    after: str = "now"
+    table: str = "buses"
+    quantity: str = "voltage_pu"
+
+
+class CompareOut(BaseModel):
+    """Rows that both have, the largest change first; ``only_before``, ``only_after``: elements that one lacks."""
+
+    table: TableOut
+    only_before: list[str]
+    only_after: list[str]
+    findings_gained: list[FindingOut]
+    findings_lost: list[FindingOut]
+    before: dict[str, float | None]
+    after: dict[str, float | None]
+
+
+class ProposalOut(BaseModel):
+    label: str
+    effect: str
+    changes: list[Change]
+
+
+class CauseOut(BaseModel):
+    """Why a finding is there, and what was tried and helps."""
+
+    revision: int
+    text: str
+    elements: list[str]
+    proposals: list[ProposalOut]
+
+
+class SummariesOut(BaseModel):
+    revision: int
+    tables: dict[str, TableOut]
+
+
+class PlaceIn(RevisionIn):
+    """``map``: places on the map from the schematic, ``schematic``: the other way round, ``lengths``: line lengths from
+    their routes."""
+
+    what: str
+    anew: bool = False
+    ids: Annotated[list[str], Field(max_length=100_000)] | None = None
+
+
+class PictureIn(_Body):
+    """An SVG of the sheet to be set as PDF."""
+
+    svg: Annotated[str, Field(max_length=60_000_000)]
+    paper: str = "A4"
+    title: Annotated[str, Field(max_length=200)] = ""
+    lines: Annotated[list[Annotated[str, Field(max_length=400)]], Field(max_length=10)] = []
+    mm_per_unit: Annotated[float, Field(gt=0.001, le=10)] | None = None
+
+
 Problem.model_rebuild()

@@ -8,7 +8,7 @@ import numpy as np
 import orjson
 from fastapi import Response
 
-from ..core.studies import Table
+from ..core.studies import Result, Table
 from ._sessions import Outcome, Solved
 
 _DECIMALS = 9  # of results on the wire: far below what any quantity here means
@@ -56,6 +56,17 @@ def live(solved: Solved, known_rows: str | None = None) -> dict[str, Any]:
         "findings": [vars(f) for f in result.findings],
         "tables": {n: table(t, with_fixed=known_rows != solved.rows) for n, t in result.tables.items()},
     }
+
+
+def study(result: Result) -> dict[str, Any]:
+    """A study's result in full."""
+    account = vars(result.account) | {"worst": [vars(w) for w in result.account.worst]}
+    account["history"] = [h if np.isfinite(h) else None for h in result.account.history]
+    return {
+        "account": account, "summary": result.summary, "findings": [vars(f) for f in result.findings],
+        "tables": {n: table(t, with_fixed=True) for n, t in result.tables.items()},
+        "statement": getattr(result, "statement", ""),
+    }  # fmt: skip
 
 
 def outcome(done: Outcome) -> dict[str, Any]:

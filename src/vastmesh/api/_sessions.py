@@ -9,8 +9,10 @@ import threading
 import time
 from collections import OrderedDict
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from typing import Any
+
+from pydantic import BaseModel
 
 from ..core.catalogue import EquipmentType, neighbour, types_of
 from ..core.checks import Check, run_checks
@@ -40,11 +42,14 @@ from ..core.network import (
     root_of,
     touched_fields,
 )
-from ..core.studies.load_flow import LiveLoadFlow, LoadFlowResult
-from ..exchange import own_as_type, read_rows
-from ..store import Entry, EntryKind, History, Store
+from ..core.studies import Result, Table
+from ..core.studies.load_flow import LiveLoadFlow, LoadFlowResult, live_options
+from ..exchange import own_as_type, pack_tables, read_rows, unpack_tables
+from ..runner import Job, Runner
+from ..store import Entry, EntryKind, History, Run, RunInfo, Store
 
 _MOST_OPEN = 8
+_KEPT_AT_HAND = 4
 MOST_ATTACHED = 16 * 2**20
 
 
@@ -106,6 +111,8 @@ class LiveSession:
         self._labels: dict[int, str] = {}
         self._traced: tuple[int, Trace] | None = None
         self._checked: tuple[int, list[Check]] | None = None
+        self._last: tuple[Condition, Solved] | None = None
+        self._kept: OrderedDict[str, tuple[RunInfo, dict[str, Any], dict[str, Table]]] = OrderedDict()
 
     # Results
 
@@ -120,7 +127,53 @@ class LiveSession:
             started = time.perf_counter()
             result = self._live.solve(condition)
             took = (time.perf_counter() - started) * 1e3
-            return Solved(self.revision, f"{self._token}-{self._rows}", took, result)
+            solved = Solved(self.revision, f"{self._token}-{self._rows}", took, result)
+            self._last = condition, solved
+            return solved
+
+    def last(self) -> tuple[Condition, Solved]:
+        """What is on the screen: the last result with its condition, a preview included."""
+        with self.lock:
+            if self._last is None or self._last[1].revision != self.revision:
+                self.solve()
+            assert self._last is not None
+            return self._last
+
+    # Runs
+
+    def keep(self, name: str, note: str = "") -> RunInfo:
+        """Keep the result that is on the screen as a run."""
+        with self.lock:
+            condition, solved = self.last()
+            options = live_options(self.network.settings).model_dump()
+            run = packed("load_flow", name, note, solved.revision, condition, options, solved.result)
+        return self.store.keep_run(self.project_id, run)
+
+    def kept(self, run_id: str) -> tuple[RunInfo, dict[str, Any], dict[str, Table]]:
+        """A kept run with its tables: line of the list, facts, tables. Raises :class:`UnknownRun`."""
+        with self.lock:
+            if run_id not in self._kept:
+                info, run = self.store.run(self.project_id, run_id)
+                self._kept[run_id] = info, run.facts, unpack_tables(run.tables, run.facts["tables"])
+                while len(self._kept) > _KEPT_AT_HAND:
+                    self._kept.popitem(last=False)
+            return self._kept[run_id]
+
+    def forget_kept(self, run_id: str) -> None:
+        with self.lock:
+            self._kept.pop(run_id, None)
+
+    def start(self, runner: Runner, study: str, options: BaseModel, keep: str | None, note: str) -> Job:
+        """Start a study on the network as it stands; kept under a name when it has finished."""
+        with self.lock:
+            network, revision, condition = self.network.copy(), self.revision, self.network.condition
+
+        def done(job: Job) -> None:
+            if keep is not None and job.result is not None:
+                run = packed(study, keep, note, revision, condition, options.model_dump(mode="json"), job.result)
+                job.kept = self.store.keep_run(self.project_id, run).id
+
+        return runner.submit(study, network, options, done)
 
     def items(self) -> list[dict[str, Any]]:
         with self.lock:
@@ -446,6 +499,18 @@ class LiveSession:
     @property
     def watched(self) -> bool:
         return bool(self._listeners)
+
+
+def packed(
+    study: str, name: str, note: str, revision: int, condition: Condition, options: dict[str, Any], result: Result
+) -> Run:
+    """A result as it is kept: with everything that is needed to repeat it."""
+    tables, columns = pack_tables(result.tables)
+    facts = {
+        "options": options, "condition": dump_item(condition), "account": asdict(result.account), "summary": result.summary,
+        "findings": [asdict(f) for f in result.findings], "tables": columns,
+    }  # fmt: skip
+    return Run(study, name, note, revision, condition.name, facts, tables)
 
 
 def _placed(item: dict[str, Any]) -> bool:

@@ -23,7 +23,9 @@ def element_table(network: Network, kind: str) -> Table:
     for name in shown_fields(kind):
         spec = known[name]
         unit = spec.shown_unit if spec.shown_unit not in (None, "1", "sheet units") else None
-        columns.append(Column(name, spec.label, _values(spec, [getattr(i, name) for i in items]), unit, None, spec.meaning))
+        columns.append(
+            Column(name, spec.label, _values(spec, [getattr(i, name) for i in items]), unit, None, spec.meaning)
+        )
     return Table(kind, REGISTRY[kind].plural, columns)
 
 

@@ -39,7 +39,8 @@ class Cancelled(VastMeshError):
 
 @dataclass
 class Job:
-    """One calculation under way or done. ``fraction``: how much of it is done; ``left_s``: seconds left, estimated."""
+    """One calculation under way or done. ``fraction``: how much of it is done; ``left_s``: seconds left, estimated;
+    ``kept``: id under which its result is kept."""
 
     id: str
     study: str
@@ -48,6 +49,7 @@ class Job:
     doing: str = ""
     result: Result | None = None
     error: VastMeshError | None = None
+    kept: str | None = None
     started: float = field(default_factory=time.monotonic)
     took_s: float = 0.0
     _cancel: threading.Event = field(default_factory=threading.Event)
@@ -85,9 +87,7 @@ class Runner:
         self._jobs: OrderedDict[str, Job] = OrderedDict()
         self._lock = threading.Lock()
 
-    def submit(
-        self, study: str, network: Network, options: BaseModel, done: Callable[[Job], Any] | None = None
-    ) -> Job:
+    def submit(self, study: str, network: Network, options: BaseModel, done: Callable[[Job], Any] | None = None) -> Job:
         """Start a study on a copy of a network. ``done`` is called, in the run's thread, before it counts as finished."""
         job = Job(secrets.token_hex(6), study)
         with self._lock:

@@ -153,11 +153,24 @@ class _Search:
     def _beside(self, item: Any) -> list[str]:
         if not isinstance(item, Element) or len(item.buses()) != 2:
             return []
-        a, b = item.buses()
+        a, b = (self._joined(x) for x in item.buses())
+        around = {e.id: e for x in a for e in self.network.connected(x)}
         return [
-            e.id for e in self.network.connected(a)
-            if e.id != item.id and e.id in self.branches and set(e.buses()) == {a, b} and not isinstance(e, Switch)
+            i for i, e in around.items()
+            if i != item.id and i in self.branches and not isinstance(e, Switch) and len(e.buses()) == 2
+            and any(x in b for x in e.buses()) and self.branches[i]["from_active_power_mw"] is not None
         ]  # fmt: skip
+
+    def _joined(self, bus: str) -> set[str]:
+        """The buses that closed switches make one with this one."""
+        found, queue = {bus}, [bus]
+        while queue:
+            for e in self.network.connected(queue.pop()):
+                if isinstance(e, Switch) and e.closed and e.in_service:
+                    new = set(e.buses()) - found
+                    found |= new
+                    queue += new
+        return found
 
     # What may help
 

@@ -74,6 +74,13 @@ class Reading:
         self.v0: Complexes = np.where(self.live, self.v, 0)
         self.volts: Floats = np.abs(self.v)
 
+    @property
+    def roles(self) -> Ints:
+        """Of every node: 0 nothing held, 1 voltage, 2 slack, 3 a machine that has let go at its reactive limit."""
+        attempt = self.solution.attempt
+        held = self.solution.targets.node_type
+        return np.where((held == 1) & (attempt.at_limit != 0), 3, held)
+
     @cached_property
     def to_current(self) -> Complexes:
         """Current into every branch at its to end, p.u."""

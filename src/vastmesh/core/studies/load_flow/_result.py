@@ -120,8 +120,16 @@ def _bus_table(rows: Rows, reading: Reading) -> Table:
             Column("demand_mvar", "Demand", demand.imag, MVAR, 3, "At the voltage found"),
             Column("mismatch_mva", "Mismatch", mismatch, "MVA", 9, "What is left when all flows are added up"),
             Column("state", "State", _words(live)),
+            Column("role", "Role", _roles(reading, rows), None, None, "Slack, voltage held, or held until the limit"),
         ],
     )  # fmt: skip
+
+
+def _roles(reading: Reading, rows: Rows) -> list[str]:
+    """What holds the voltage of each bus: a source, a machine, or a machine that is at its limit."""
+    kind = np.append(reading.roles, 0)[reading.problem.pattern.row]
+    words = ("", "voltage", "slack", "at limit")
+    return [words[k] for k in _picked(kind, rows.bus_row, 0).astype(np.int64).tolist()]
 
 
 def _words(live: Bools) -> list[str]:
