@@ -15,9 +15,9 @@ SVG = '<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 400 200"><text x="9"
 
 def streams(pdf: bytes) -> bytes:
     found = b""
-    for part in re.findall(rb"(?<!end)stream\r?\n(.*?)\r?\nendstream", pdf, re.DOTALL):
+    for part in re.findall(rb"(?<!end)stream\r?\n(.*?)endstream", pdf, re.DOTALL):
         try:
-            found += zlib.decompress(part)
+            found += zlib.decompressobj().decompress(part)
         except zlib.error:
             found += part
     return found + pdf

@@ -38,7 +38,16 @@ def test_every_operation_is_described_and_typed(client: TestClient) -> None:
             answers = operation["responses"]
             good = next(a for s, a in answers.items() if s.startswith("2"))
             described = "content" in good or "204" in answers
-            streams = ("/export/{format_name}", "/events", "/attachments/{sha256}", "/types/export")
+            streams = (
+                "/export/{format_name}",
+                "/events",
+                "/attachments/{sha256}",
+                "/types/export",
+                "/export",
+                "/workings-sheet/{ident}",
+                "/backdrop",
+                "/picture.pdf",
+            )
             assert described or path.endswith(streams), f"{method} {path}"
 
 
