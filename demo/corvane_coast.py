@@ -14,15 +14,19 @@ A 132 kV ring between Ambry (bulk supply from the north), Lowmere, Quillport and
 
 from __future__ import annotations
 
+import hashlib
+import runpy
 import sys
 from collections.abc import Iterable
+from pathlib import Path
 from typing import Any
 
 from vastmesh.core.catalogue import typical_transformer
 from vastmesh.core.layout import place
-from vastmesh.core.network import Network
+from vastmesh.core.network import Add, Network
 
 TITLE = "Corvane Coast"
+_GEOGRAPHY = runpy.run_path(str(Path(__file__).with_name("geography.py")))
 Item = dict[str, Any]
 
 AL_11, WEAK_11 = "Alloy 120 11 kV overhead", "Alloy 50 11 kV overhead"
@@ -304,7 +308,18 @@ def network() -> Network:
     """The whole region, laid out."""
     net = Network.from_items(items())
     net.apply(place(net))
+    net.apply(_GEOGRAPHY["place_on_map"](net))
+    data = backdrop()
+    file = {"name": "corvane-coast.geojson", "sha256": hashlib.sha256(data).hexdigest(), "size": len(data),
+            "media_type": "application/geo+json"}  # fmt: skip
+    net.apply([Add(item={"kind": "backdrop", "id": "backdrop", "name": "Map", "file": file})])
     return net
+
+
+def backdrop() -> bytes:
+    """The map behind the network, as the file that its item names."""
+    found: bytes = _GEOGRAPHY["backdrop"]()
+    return found
 
 
 if __name__ == "__main__":

@@ -101,14 +101,14 @@ def _serve(arguments: argparse.Namespace) -> int:
     return 0
 
 
-def demo_network() -> tuple[Network, str]:
-    """The demonstration region and its name."""
+def demo_network() -> tuple[Network, str, bytes]:
+    """The demonstration region, its name, and the map behind it."""
     if not _DEMO.is_file():
         raise FileNotFoundError(
             f"the demonstration is not here: {_DEMO} is missing; run from a checkout of the project"
         )
     script = runpy.run_path(str(_DEMO))
-    return script["network"](), script["TITLE"]
+    return script["network"](), script["TITLE"], script["backdrop"]()
 
 
 def _demo(arguments: argparse.Namespace) -> int:
@@ -116,7 +116,8 @@ def _demo(arguments: argparse.Namespace) -> int:
 
     store = Store(arguments.data)
     if not store.projects():
-        network, title = demo_network()
+        network, title, backdrop = demo_network()
+        store.keep_blob(backdrop)
         store.create(title, network)
     store.close()
     return _serve(arguments)

@@ -123,10 +123,10 @@ def cause_of(net: Network, ident: str, quantity: str) -> Cause:
 def test_a_low_voltage_is_traced_to_the_line_where_it_arises() -> None:
     net = weak_feeder()
     cause = cause_of(net, "e", "voltage_pu")
-    assert "End of 10 km from h" in cause.text
+    assert "End of 10 km from m" in cause.text
     assert "arises in x-e" in cause.text
     v = {r["id"]: r["voltage_pu"] for r in run_load_flow(net).tables["buses"].records()}
-    share = 100 * (v["x"] - v["e"]) / ((v["x"] - v["e"]) + (v["m"] - v["x"]) + (v["h"] - v["m"]))
+    share = 100 * (v["x"] - v["e"]) / ((v["x"] - v["e"]) + (v["m"] - v["x"]))
     assert f"{share:.0f} % of the drop" in cause.text
     assert cause.elements == ["e", "x-e"]
 

@@ -5,7 +5,9 @@ import type { Imported } from '../api/client'
 import { IconButton, Kbd, Plain } from '../design/controls'
 import { Icon } from '../design/Icon'
 import { usePalette, useThemeChoice } from '../design/theme'
+import { LabelsDialog } from '../features/labels/LabelsDialog'
 import { type OpenOverlay, Palette } from '../features/palette/Palette'
+import { PictureDialog } from '../features/picture/PictureDialog'
 import { ProjectMenu } from '../features/projects/ProjectMenu'
 import { Card } from './card/Card'
 import { ConditionBar } from './conditions/ConditionBar'
@@ -28,6 +30,12 @@ const Top = styled.header`
   h1 { font-size: 15px; font-weight: 600; margin-right: 10px; white-space: nowrap; }
   .space { flex: 1; }
 `
+const Arrangement = styled.div`
+  display: flex; border: 1px solid ${(p) => p.theme.rule}; border-radius: 5px; overflow: hidden; margin: 0 6px 0 10px;
+  button { border: none; background: transparent; padding: 0 10px; min-height: 26px; color: ${(p) => p.theme.quiet}; }
+  button[aria-pressed='true'] { background: ${(p) => p.theme.accentWash}; color: ${(p) => p.theme.ink}; font-weight: 500; }
+  button:focus-visible { outline-offset: -2px; }
+`
 const Find = styled(Plain)`
   width: 210px; justify-content: space-between; border: 1px solid ${(p) => p.theme.rule}; background: ${(p) => p.theme.panel};
   color: ${(p) => p.theme.quiet};
@@ -47,7 +55,8 @@ interface Props {
 
 export function Bench(props: Props) {
   const [overlay, setOverlay] = useState<OpenOverlay>('none')
-  const { cardOpen, shelfOpen, shelfTall, undoLabel, redoLabel, result, failed, project } = useBench()
+  const { cardOpen, shelfOpen, shelfTall, undoLabel, redoLabel, result, failed, project, arrangement } =
+    useBench()
   const dark = usePalette().name === 'dark'
   const setChoice = useThemeChoice((s) => s.setChoice)
   const toggleCard = () => useBench.setState({ cardOpen: !cardOpen })
@@ -75,6 +84,20 @@ export function Bench(props: Props) {
           isDisabled={!redoLabel}
           onPress={() => void redo()}
         />
+        <Arrangement role="group" aria-label="Arrangement">
+          {(['schematic', 'map'] as const).map((a) => (
+            <button
+              type="button"
+              key={a}
+              aria-pressed={arrangement === a}
+              onClick={() => useBench.setState({ arrangement: a })}
+            >
+              {a === 'map' ? 'Map' : 'Schematic'}
+            </button>
+          ))}
+        </Arrangement>
+        <Plain onPress={() => useBench.setState({ dialog: 'labels' })}>Labels</Plain>
+        <Plain onPress={() => useBench.setState({ dialog: 'picture' })}>Picture</Plain>
         <span className="space" />
         <Find onPress={() => setOverlay('find')}>
           Find anything <Kbd>/</Kbd>
@@ -106,6 +129,8 @@ export function Bench(props: Props) {
         <Shelf />
       </div>
       <Palette open={overlay} setOpen={setOverlay} onProjects={props.onProjects} />
+      <LabelsDialog />
+      <PictureDialog />
       <NoticeList />
     </Frame>
   )

@@ -87,10 +87,15 @@ const STATES: Readonly<Record<string, readonly [string, boolean]>> = {
 /** The items as they stand under a condition: some may be out of service, open or closed there. */
 export function underCondition(items: Items, condition: Item | undefined): Items {
   const states = Object.entries((condition?.states ?? {}) as Readonly<Record<string, string>>)
-  if (!states.length) return items
+  const values = Object.entries((condition?.values ?? {}) as Readonly<Record<string, Partial<Item>>>)
+  if (!states.length && !values.length) return items
   const next = new Map(items)
-  for (const [id, state] of states) {
+  for (const [id, fields] of values) {
     const item = items.get(id)
+    if (item) next.set(id, { ...item, ...fields } as Item)
+  }
+  for (const [id, state] of states) {
+    const item = next.get(id)
     const [field, value] = STATES[state] ?? []
     if (item && field) next.set(id, { ...item, [field]: value })
   }

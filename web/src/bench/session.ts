@@ -1,8 +1,8 @@
 /** What the bench asks of the service. One change at a time; answers older than what is shown are dropped. */
 import { answer, type Change, type Changed, client, type Live, messageOf, ServiceError } from '../api/client'
 import type { paths } from '../api/schema'
-import { applied, complete, type Item } from './model'
-import { initial, notify, select, selectMany, useBench } from './store'
+import { applied, complete, type Item, type Result } from './model'
+import { initial, notify, resultLabel, select, selectMany, useBench } from './store'
 
 const { getState, setState } = useBench
 const path = () => ({ project_id: getState().project?.id ?? '' })
@@ -27,6 +27,7 @@ export async function open(projectId: string) {
     lens,
     grid,
     clip,
+    arrangement: getState().arrangement,
     project: opened.project,
     revision: opened.project.revision,
     items,
@@ -95,7 +96,11 @@ function take(done: Changed) {
 
 type Send = (baseRevision: number) => Promise<{ data?: unknown; error?: unknown; response: Response }>
 
+const READ_ONLY =
+  'This is a picture of an earlier revision. Go back to the present network to change something.'
+
 function send(call: Send, answered?: () => void): Promise<boolean> {
+  if (getState().looking) return Promise.reject(new Error(READ_ONLY))
   setState((s) => ({ busy: s.busy + 1 }))
   const job = queue.then(async () => {
     try {
@@ -124,6 +129,7 @@ async function sendOrTell(call: Send): Promise<boolean> {
 
 /** Apply changes; throws the service's refusal, so that a form can show it where it belongs. */
 export function change(label: string, changes: Change[]): Promise<boolean> {
+  if (getState().looking) return Promise.reject(new Error(READ_ONLY))
   const before = optimistic(changes)
   pending.push(changes)
   const done = () => {
@@ -330,6 +336,7 @@ let underWay = false
 let waiting = false
 
 export function tryFactors(factors: { demand?: number; generation?: number }) {
+  if (getState().looking) return
   setState((s) => ({ trying: { ...s.trying, ...factors } }))
   if (underWay) waiting = true
   else void preview()
@@ -368,3 +375,86 @@ export async function keepFactors(condition: Item, factors: { demand?: number; g
   )
   await updateOrTell(condition, values, `Set ${words.join(', ')}`)
 }
+
+// Pinning, runs, and looking at earlier ones
+
+/** Keep the present result to compare later ones with, or let it go. The service keeps it as a run. */
+export function pin() {
+  const { pinned, result } = getState()
+  if (pinned) return setState((s) => ({ pinned: null, lens: s.lens === 'difference' ? 'both' : s.lens }))
+  if (!result) return
+  const label = resultLabel()
+  setState({ pinned: { label, result, run: null } })
+  void keepRun(`Pinned: ${label}`).then((run) => {
+    const now = getState().pinned
+    if (run && now?.result === result) setState({ pinned: { ...now, run: run.id } })
+  })
+}
+
+export async function keepRun(name: string, note = '') {
+  try {
+    return await answer(
+      client.POST('/api/projects/{project_id}/keep', { params: { path: path() }, body: { name, note } }),
+    )
+  } catch (error) {
+    notify('problem', messageOf(error))
+    return null
+  }
+}
+
+/** A result from the service as the bench holds one. */
+export function resultOf(
+  found: { account: unknown; summary: unknown; findings: unknown; tables: unknown },
+  revision: number,
+): Result {
+  return complete({ ...found, revision, rows: `run ${revision}`, solve_ms: 0 } as unknown as Live, null)
+}
+
+/** Pin a kept run: every view shows the difference from it. */
+export async function pinRun(id: string, label: string) {
+  try {
+    const found = await answer(
+      client.GET('/api/projects/{project_id}/runs/{run_id}', {
+        params: { path: { ...path(), run_id: id } },
+      }),
+    )
+    setState({ pinned: { label, result: resultOf(found.result, found.run.revision), run: id } })
+  } catch (error) {
+    notify('problem', messageOf(error))
+  }
+}
+
+/** Show the network as it stood when a run was made, with the run's result; nothing can be edited meanwhile. */
+export async function lookAt(id: string) {
+  try {
+    const found = await answer(
+      client.GET('/api/projects/{project_id}/runs/{run_id}/picture', {
+        params: { path: { ...path(), run_id: id } },
+      }),
+    )
+    const { items, result, looking } = getState()
+    const back = looking?.back ?? { items, result }
+    setState({
+      looking: { name: found.run.name, revision: found.run.revision, back },
+      items: new Map((found.items as Item[]).map((i) => [i.id, i])),
+      result: resultOf(found.result, found.run.revision),
+      selected: null,
+      chosen: new Set(),
+    })
+  } catch (error) {
+    notify('problem', messageOf(error))
+  }
+}
+
+export function lookAway() {
+  const { looking } = getState()
+  if (looking) setState({ looking: null, items: looking.back.items, result: looking.back.result })
+}
+
+export const placeAs = (what: 'map' | 'schematic' | 'lengths', ids?: string[], anew = false) =>
+  sendOrTell((base_revision) =>
+    client.POST('/api/projects/{project_id}/place', {
+      params: { path: path() },
+      body: { base_revision, what, anew, ids: ids ?? null },
+    }),
+  )

@@ -3,8 +3,46 @@ import { create } from 'zustand'
 import type { Project } from '../api/client'
 import type { Item, Items, Result } from './model'
 
-export type Lens = 'both' | 'voltage' | 'loading' | 'losses' | 'difference' | 'feeder' | 'plain'
-export type ShelfView = 'findings' | 'profile' | 'model' | 'tables' | 'catalogue' | 'logbook'
+export type Lens =
+  | 'both'
+  | 'voltage'
+  | 'loading'
+  | 'losses'
+  | 'drop'
+  | 'factor'
+  | 'flow'
+  | 'difference'
+  | 'feeder'
+  | 'area'
+  | 'supply'
+  | 'study'
+  | 'plain'
+export type ShelfView =
+  | 'findings'
+  | 'profile'
+  | 'tables'
+  | 'summary'
+  | 'conditions'
+  | 'studies'
+  | 'runs'
+  | 'model'
+  | 'catalogue'
+  | 'logbook'
+
+/** Figures of a study shown by colour: of buses or branches, by id. */
+export interface StudyLens {
+  readonly label: string
+  readonly unit: string
+  readonly values: ReadonlyMap<string, number>
+  readonly most: number
+}
+
+/** A kept run being looked at: the network as it stood then, not to be edited. */
+export interface Looking {
+  readonly name: string
+  readonly revision: number
+  readonly back: { readonly items: Items; readonly result: Result | null }
+}
 
 /** A second bus is being chosen: to grow something between two, or to join them. */
 export interface Picking {
@@ -16,6 +54,8 @@ export interface Picking {
 export interface Pinned {
   readonly label: string
   readonly result: Result
+  /** The kept run behind it, once the service has it. */
+  readonly run: string | null
 }
 
 const NONE: ReadonlySet<string> = new Set()
@@ -64,6 +104,13 @@ export interface BenchState {
   shelfOpen: boolean
   shelfTall: boolean
   cardOpen: boolean
+  arrangement: 'schematic' | 'map'
+  study: StudyLens | null
+  looking: Looking | null
+  /** What was found last, to step through. */
+  found: readonly string[]
+  /** Which overlay is open beside the palette. */
+  dialog: 'labels' | 'picture' | null
   notices: readonly Notice[]
 }
 
@@ -94,6 +141,11 @@ export const initial: BenchState = {
   shelfOpen: true,
   shelfTall: false,
   cardOpen: true,
+  arrangement: 'schematic',
+  study: null,
+  looking: null,
+  found: [],
+  dialog: null,
   notices: [],
 }
 
@@ -129,13 +181,13 @@ export function toggle(id: string) {
   selectMany(now)
 }
 
-/** Keep the present result to compare later ones with, or let it go. */
-export function pin() {
-  const { pinned, result, items } = getState()
-  if (pinned) return setState({ pinned: null })
-  if (!result) return
-  const condition = items.get(String(items.get('settings')?.condition))?.name ?? 'condition'
-  setState({ pinned: { label: `${condition}, revision ${result.revision}`, result } })
+/** What the present result is of, in words. */
+export function resultLabel(): string {
+  const { result, items, trying } = getState()
+  const condition = items.get(String(items.get('settings')?.condition))
+  const demand = trying?.demand ?? (condition?.demand_factor as number | undefined) ?? 1
+  const at = demand === 1 ? '' : ` at ${Math.round(demand * 100)} %`
+  return `${condition?.name ?? 'Condition'}${at}, revision ${result?.revision ?? 0}`
 }
 
 export const fitSheet = () => setState((s) => ({ fit: s.fit + 1 }))
@@ -161,3 +213,18 @@ export const useCondition = () =>
     const id = s.items.get('settings')?.condition
     return typeof id === 'string' ? s.items.get(id) : undefined
   })
+
+/** Mark everything that was found, and go to the first. */
+export function markFound(ids: readonly string[]) {
+  selectMany(ids)
+  setState((s) => ({ found: ids, reveal: s.reveal + 1 }))
+}
+
+/** The next or the one before among what was found; all of it stays marked. */
+export function stepFound(by: 1 | -1) {
+  const { found, selected } = getState()
+  if (!found.length) return
+  const at = found.indexOf(selected ?? '')
+  const next = found[(at + by + found.length) % found.length] ?? found[0]!
+  setState((s) => ({ selected: next, chosen: new Set(found), reveal: s.reveal + 1 }))
+}

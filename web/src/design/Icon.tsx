@@ -13,6 +13,10 @@ const paths = {
   moon: 'M15.5 12.5A6.5 6.5 0 0 1 7.5 4.5a6.5 6.5 0 1 0 8 8z',
   bin: 'M4 6h12M8 6V4h4v2M6 6l.7 10h6.6L14 6',
   palette: 'M4 6h12M4 10h8M4 14h10',
+  edit: 'M4 16l1-4 8-8 3 3-8 8zM11.5 5.5l3 3',
+  pin: 'M7 3h6M8 3v5l-2.5 3h9L12 8V3M10 11v6',
+  look: 'M2.5 10s3-5 7.5-5 7.5 5 7.5 5-3 5-7.5 5-7.5-5-7.5-5M10 8a2 2 0 1 0 0 4 2 2 0 0 0 0-4',
+  sheet: 'M4 3h12v14H4zM7 7h6M7 10h6M7 13h4',
 } as const
 
 export type IconName = keyof typeof paths

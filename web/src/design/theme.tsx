@@ -12,6 +12,13 @@ declare module 'styled-components' {
   export interface DefaultTheme extends Palette {}
 }
 
+/** The fonts that ship with the application, for pictures that carry them inside. */
+export const fontFiles = [
+  { family: 'IBM Plex Sans', weight: 400, url: sansRegular },
+  { family: 'IBM Plex Sans', weight: 500, url: sansMedium },
+  { family: 'IBM Plex Mono', weight: 400, url: monoRegular },
+] as const
+
 type Choice = 'system' | 'light' | 'dark'
 
 interface ThemeState {
@@ -51,6 +58,7 @@ export function Themed({ children }: { children: React.ReactNode }) {
 }
 
 const Global = createGlobalStyle`
+  input[type='checkbox'], progress { accent-color: ${(p) => p.theme.accent}; }
   @font-face { font-family: 'IBM Plex Sans'; font-weight: 400; src: url(${sansRegular}) format('woff2'); }
   @font-face { font-family: 'IBM Plex Sans'; font-weight: 500; src: url(${sansMedium}) format('woff2'); }
   @font-face { font-family: 'IBM Plex Sans'; font-weight: 600; src: url(${sansSemi}) format('woff2'); }

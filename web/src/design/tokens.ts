@@ -16,6 +16,10 @@ export interface Palette {
   readonly breachWash: string
   readonly good: string
   readonly dead: string
+  /** The map behind the network: land, coast and rivers, names of places. */
+  readonly land: string
+  readonly coast: string
+  readonly place: string
   /** Voltage lens: low, middle, high. */
   readonly voltage: readonly [string, string, string]
   /** Loading lens: from nothing to beyond the rating. */
@@ -40,6 +44,9 @@ export const light: Palette = {
   breachWash: '#F6E6EC',
   good: '#0E6674',
   dead: '#A9A395',
+  land: '#F3EFE4',
+  coast: '#B9C4C2',
+  place: '#6B6758',
   voltage: ['#3B3A9E', '#77736B', '#C2611A'],
   loading: ['#C9B98F', '#C29A66', '#B26A5C', '#8E1550'],
   feeders: ['#0E6674', '#A86B00', '#5A4FA3', '#9B1B5A', '#4C7A2B', '#2E6DA8', '#8A4B2A', '#6B6F12'],
@@ -61,6 +68,9 @@ export const dark: Palette = {
   breachWash: '#3A2030',
   good: '#5CC0CD',
   dead: '#66707B',
+  land: '#20282F',
+  coast: '#3D4C55',
+  place: '#A3A08F',
   voltage: ['#9A98F5', '#A8A39A', '#F09A55'],
   loading: ['#8F8463', '#B9955F', '#DA8A73', '#F06FA8'],
   feeders: ['#5CC0CD', '#E0A93B', '#A79DF0', '#EE7FB2', '#93C468', '#7FB4EA', '#D79A73', '#C2C653'],

@@ -2,8 +2,10 @@
 import { useQuery } from '@tanstack/react-query'
 import styled from 'styled-components'
 import { vocabularyQuery } from '../../api/queries'
-import { fixed } from '../../design/format'
+import { shown, shownUnit } from '../../design/units'
+import { ControlList } from '../../features/summary/SummaryView'
 import type { Items, Result } from '../model'
+import { usePrefs } from '../prefs'
 import { useBench, useCondition } from '../store'
 import { Field } from './Field'
 import { FigureList } from './FigureList'
@@ -12,6 +14,8 @@ const Title = styled.h2`font-size: 16px; font-weight: 600; line-height: 1.25;`
 const Sub = styled.p`color: ${(p) => p.theme.quiet}; margin-bottom: 12px;`
 const Head = styled.h3`font-size: 12px; font-weight: 500; color: ${(p) => p.theme.quiet}; margin: 16px 0 2px;`
 const Hint = styled.p`color: ${(p) => p.theme.quiet}; margin-top: 16px; font-size: 12px;`
+
+const Tight = styled.div`ul { padding: 0; list-style: none; max-height: 210px; } li { border-bottom: 1px solid ${(p) => p.theme.rule}; }`
 
 export function Overview() {
   const { project, items, result } = useBench()
@@ -24,6 +28,10 @@ export function Overview() {
         Whole network{condition ? ` · ${condition.name}` : ''} · revision {useBench.getState().revision}
       </Sub>
       <Totals result={result} />
+      <Head>Automatic control</Head>
+      <Tight>
+        <ControlList />
+      </Tight>
       <Counts items={items} />
       <SettingsForm />
       <Hint>
@@ -35,6 +43,7 @@ export function Overview() {
 
 function Totals({ result }: { result: Result | null }) {
   const s = result?.summary
+  const units = usePrefs((p) => p.units)
   if (!s) return null
   const rows: [string, number | null | undefined, number, string][] = [
     ['Demand', s.demand_mw, 2, 'MW'],
@@ -51,7 +60,12 @@ function Totals({ result }: { result: Result | null }) {
   return (
     <FigureList>
       {rows.map(([label, value, digits, unit]) => (
-        <Row key={label + unit} label={label} value={fixed(value, digits)} unit={unit} />
+        <Row
+          key={label + unit}
+          label={label}
+          value={shown(value, unit, digits, units)}
+          unit={shownUnit(unit, units)}
+        />
       ))}
     </FigureList>
   )

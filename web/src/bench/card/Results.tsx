@@ -1,7 +1,8 @@
 /** Every figure the result holds about an element. */
 import styled from 'styled-components'
-import { cell } from '../../design/format'
+import { shown, shownUnit } from '../../design/units'
 import type { FullColumn, Item, ResultTable } from '../model'
+import { usePrefs } from '../prefs'
 import { useBench } from '../store'
 import { FigureList } from './FigureList'
 
@@ -35,15 +36,20 @@ function Figures({ table, id }: { table: ResultTable; id: string }) {
 }
 
 function Figure({ column, value }: { column: FullColumn; value: unknown }) {
+  const units = usePrefs((s) => s.units)
   const number = typeof value === 'number' || value === null || value === undefined
   const tiny = column.name === 'mismatch_mva' && typeof value === 'number'
   return (
     <>
       <dt title={column.meaning || undefined}>{column.label}</dt>
       <dd>
-        {tiny ? value.toExponential(1) : number ? cell(value as number | null, column.digits) : String(value)}
+        {tiny
+          ? value.toExponential(1)
+          : number
+            ? shown(value as number | null, column.unit, column.digits, units)
+            : String(value)}
       </dd>
-      <dd>{column.unit ?? ''}</dd>
+      <dd>{shownUnit(column.unit, units)}</dd>
     </>
   )
 }

@@ -2,6 +2,7 @@
 import { useQuery } from '@tanstack/react-query'
 import styled from 'styled-components'
 import type { Working } from '../../api/client'
+import { answer, client } from '../../api/client'
 import { aboutQuery } from '../../api/queries'
 import { significant } from '../../design/format'
 import { font } from '../../design/tokens'
@@ -28,6 +29,7 @@ const Terms = styled.details`
   summary { color: ${(p) => p.theme.quiet}; font-size: 12px; }
   li { font: 400 11px/1.6 ${font.mono}; overflow-wrap: anywhere; } ul { padding-left: 14px; margin: 2px 0; }
 `
+const Sheet = styled.a`display: inline-block; color: ${(p) => p.theme.accent}; margin-bottom: 10px;`
 const None = styled.p`color: ${(p) => p.theme.quiet};`
 
 export function Workings({ item }: { item: Item }) {
@@ -37,16 +39,43 @@ export function Workings({ item }: { item: Item }) {
     enabled: !!project,
     placeholderData: (last) => last,
   })
+  const flow = useFlowWorkings(item)
   if (isError) return <None>The workings could not be read.</None>
   if (!data) return <None>Working it out …</None>
-  if (!data.workings.length) return <None>Nothing is significant out from the data of {item.name}.</None>
+  if (!data.workings.length && !flow.length) return <None>Nothing follows from the data of {item.name}.</None>
   return (
     <>
+      {flow.length > 0 && (
+        <Sheet href={`/api/projects/${project?.id}/workings-sheet/${encodeURIComponent(item.id)}`} download>
+          Spreadsheet with live formulas
+        </Sheet>
+      )}
+      {flow.map((w) => (
+        <OneWorking key={w.title} working={w} />
+      ))}
       {data.workings.map((w) => (
         <OneWorking key={w.title} working={w} />
       ))}
     </>
   )
+}
+
+/** The worked figures of the result on the screen. */
+function useFlowWorkings(item: Item): readonly Working[] {
+  const { project, revision, trying, result } = useBench()
+  const { data } = useQuery({
+    queryKey: ['flow workings', project?.id, revision, trying, item.id, result?.solve_ms],
+    queryFn: () =>
+      answer(
+        client.GET('/api/projects/{project_id}/workings/{ident}', {
+          params: { path: { project_id: project?.id ?? '', ident: item.id } },
+        }),
+      ),
+    enabled: !!project,
+    placeholderData: (last) => last,
+    gcTime: 10_000,
+  })
+  return data?.workings ?? []
 }
 
 function OneWorking({ working }: { working: Working }) {
@@ -60,7 +89,7 @@ function OneWorking({ working }: { working: Working }) {
             {typeof s.value === 'number' ? significant(s.value, 4) : s.value} {s.unit}
           </span>
           <span className="how">
-            {s.symbol} = {s.formula}
+            {s.formula ? `${s.symbol} = ${s.formula}` : `${s.symbol} given`}
             {s.inputs && s.inputs !== s.formula ? ` = ${s.inputs}` : ''}
             {s.source && <span className="source"> · {s.source}</span>}
           </span>

@@ -17,10 +17,12 @@ interface Props {
   readonly paint: Paint
   readonly symbolScale: number
   readonly showFlow: boolean
+  /** Dashes run along branches in the direction of the flow. */
+  readonly animate: boolean
 }
 
 /** Everything but labels, selection and handles, in world coordinates. */
-export const Painter = memo(function Painter({ shapes, paint, symbolScale, showFlow }: Props) {
+export const Painter = memo(function Painter({ shapes, paint, symbolScale, showFlow, animate }: Props) {
   return (
     <g strokeLinejoin="round">
       {shapes.branches.map((b) => (
@@ -31,6 +33,8 @@ export const Painter = memo(function Painter({ shapes, paint, symbolScale, showF
           live={paint.live(b.id)}
           scale={symbolScale}
           flow={showFlow ? paint.flow(b.id) : 0}
+          width={paint.width(b.id)}
+          moving={animate ? paint.flow(b.id) : 0}
         />
       ))}
       {shapes.hangs.map((h) => (
@@ -71,6 +75,8 @@ const Branch = memo(function Branch(props: {
   live: boolean
   scale: number
   flow: -1 | 0 | 1
+  width: number
+  moving: -1 | 0 | 1
 }) {
   const theme = useTheme()
   const { shape, live, scale } = props
@@ -86,10 +92,21 @@ const Branch = memo(function Branch(props: {
       data-live={live}
       stroke={colour}
       fill="none"
-      strokeWidth={1.7}
+      strokeWidth={1.7 + 5 * props.width}
     >
       <path d={d} stroke="transparent" strokeWidth={14} {...THIN} />
       <path d={d} {...THIN} strokeDasharray={dead ? '2 4' : undefined} />
+      {live && props.moving !== 0 && (
+        <path
+          d={d}
+          {...THIN}
+          className="running"
+          stroke={theme.panel}
+          strokeWidth={1.6}
+          strokeDasharray="5 11"
+          style={{ animationDirection: props.moving > 0 ? 'normal' : 'reverse' }}
+        />
+      )}
       {shape.stub && <path d={pathOf(shape.stub)} {...THIN} strokeDasharray="2 4" />}
       {shape.leg && <path d={pathOf(shape.leg)} {...THIN} strokeDasharray={dead ? '2 4' : undefined} />}
       {shape.stubNames.map(({ at }) => (

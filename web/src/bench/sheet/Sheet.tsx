@@ -9,19 +9,22 @@ import { MarkShape } from '../../design/Icon'
 import { font } from '../../design/tokens'
 import { pick } from '../../features/palette/pick'
 import { type Item, type Items, number, underCondition } from '../model'
-import { throwSwitch } from '../session'
+import { activeLabels, usePrefs } from '../prefs'
+import { lookAway, placeAs, throwSwitch } from '../session'
 import { fitSheet, hover, select, selection, toggle, useBench, useCondition } from '../store'
 import { paintCanvas } from './canvas'
 import { Detail } from './Detail'
+import { Backdrop, HeatSurface, Routes, useBackdrop } from './Geography'
 import { GrowHandles } from './GrowHandles'
 import { boxOf, centred, fitView, type Point, pathOf, toScreen, type View, zoomed } from './geometry'
 import { Legend } from './Legend'
 import { type Label, labelsFor } from './labels'
+import { buildMapScene, placedBuses } from './mapScene'
 import { arrow, neighbour } from './neighbour'
 import { Painter, type Shapes } from './Painter'
 import { makePaint, type Paint } from './paint'
 import { buildScene, type Scene } from './scene'
-import { boxFrom, type Drag, type Moving, moveBuses, useDrag } from './useDrag'
+import { boxFrom, type Drag, type Moving, moveBuses, movedOnMap, useDrag } from './useDrag'
 import { useView } from './useView'
 
 const MOST_SVG = 1600
@@ -37,10 +40,19 @@ const Drawing = styled.svg`
   &:focus-visible { outline-offset: -3px; }
   text { font: 400 11px ${font.mono}; }
   .name { font: 500 12px ${font.sans}; }
+  .running { animation: run 1.1s linear infinite; }
+  @keyframes run { from { stroke-dashoffset: 16; } to { stroke-dashoffset: 0; } }
+  @media (prefers-reduced-motion: reduce) { .running { animation: none; } }
 `
 const Corner = styled.div`
   position: absolute; right: 12px; bottom: 12px; display: flex; flex-direction: column; gap: 4px;
   button { border: 1px solid ${(p) => p.theme.rule}; background: ${(p) => p.theme.paper}; }
+`
+const Behind = styled.svg`position: absolute; inset: 0; width: 100%; height: 100%; pointer-events: none;`
+const Looking = styled.div`
+  position: absolute; top: 10px; left: 50%; transform: translateX(-50%); padding: 4px 6px 4px 14px; border-radius: 15px; z-index: 4;
+  background: ${(p) => p.theme.panel}; border: 1px solid ${(p) => p.theme.watch}; white-space: nowrap;
+  button { border: none; background: none; color: ${(p) => p.theme.accent}; text-decoration: underline; min-height: 24px; cursor: pointer; }
 `
 const Stale = styled.div`
   position: absolute; top: 10px; left: 50%; transform: translateX(-50%); padding: 4px 12px; border-radius: 14px;
@@ -48,7 +60,7 @@ const Stale = styled.div`
 `
 
 /** The items as the gesture under way would leave them. */
-function withMoved(items: Items, moving: Moving | null): Items {
+function withMoved(items: Items, moving: Moving | null, onMap: boolean): Items {
   if (!moving || moving.drag.kind === 'box') return items
   const { drag, dx, dy } = moving
   const next = new Map(items)
@@ -57,7 +69,8 @@ function withMoved(items: Items, moving: Moving | null): Items {
     if (item) next.set(id, { ...item, ...change(item) } as Item)
   }
   const plus = (item: Item, field: string, by: number, blank = 0) => (number(item, field) ?? blank) + by
-  if (drag.kind === 'move')
+  if (drag.kind === 'move' && onMap) for (const id of drag.ids) put(id, (i) => movedOnMap(i, dx, dy))
+  else if (drag.kind === 'move')
     for (const id of drag.ids) put(id, (i) => ({ x: plus(i, 'x', dx), y: plus(i, 'y', dy) }))
   else if (drag.kind === 'label')
     put(drag.id, (i) => ({ label_dx: plus(i, 'label_dx', dx), label_dy: plus(i, 'label_dy', dy) }))
@@ -79,25 +92,40 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
   const condition = useCondition()
   const items = useMemo(() => underCondition(normal, condition), [normal, condition])
   const { result, failed, selected, chosen, hovered, lens, reveal, grid, picking, pinned } = useBench()
+  const { arrangement, study, looking } = useBench()
+  const prefs = usePrefs()
+  const onMap = arrangement === 'map'
   const projectId = useBench((s) => s.project?.id)
-  const still = useMemo(() => buildScene(items), [items])
+  const build = onMap ? buildMapScene : buildScene
+  const still = useMemo(() => build(items), [build, items])
   const { moving, start, grab, box } = useDrag(view, still, () => svg.current?.getBoundingClientRect())
   if (moving) dragged.current = true
   const scene = useMemo(
-    () => (moving && moving.drag.kind !== 'box' ? buildScene(withMoved(items, moving)) : still),
-    [items, moving, still],
+    () => (moving && moving.drag.kind !== 'box' ? build(withMoved(items, moving, onMap)) : still),
+    [items, moving, still, build, onMap],
   )
   const feeders = useFeeders()
+  const backdrop = useBackdrop(onMap)
   const paint = useMemo(
-    () => makePaint(theme, lens, items, result, feeders, pinned?.result ?? null),
-    [theme, lens, items, result, feeders, pinned],
+    () =>
+      makePaint({
+        palette: theme,
+        lens,
+        bands: prefs.bands,
+        items,
+        result,
+        feeders,
+        pinned: pinned?.result ?? null,
+        study,
+      }),
+    [theme, lens, prefs.bands, items, result, feeders, pinned, study],
   )
   const shapes = useMemo(() => visible(scene, view, size), [scene, view, size])
   const count = shapes.buses.length + shapes.branches.length + shapes.hangs.length
   const many = count > MOST_SVG
 
   const fitAsked = useBench((s) => s.fit)
-  const wanted = `${projectId} ${fitAsked}`
+  const wanted = `${projectId} ${fitAsked} ${arrangement}`
   const fitted = useRef('')
   useEffect(() => {
     if (!projectId || !scene.box || !size.width || fitted.current === wanted) return
@@ -111,9 +139,10 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
     () => new Set([chosen.size ? null : selected, hovered].filter((i): i is string => !!i)),
     [selected, chosen, hovered],
   )
+  const words = useMemo(() => ({ set: activeLabels(prefs), units: prefs.units }), [prefs])
   const labels = useMemo(
-    () => (many ? [] : labelsFor(scene, result, paint, view, size.width, size.height, emphasised)),
-    [many, scene, result, paint, view, size, emphasised],
+    () => (many ? [] : labelsFor(scene, result, words, paint, view, size.width, size.height, emphasised)),
+    [many, scene, result, words, paint, view, size, emphasised],
   )
   const symbolScale = Math.round(Math.max(1, Math.min(2.2, 0.7 / view.k)) * 10) / 10
 
@@ -151,12 +180,20 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
 
   return (
     <Frame aria-label="Sheet">
+      {onMap && (
+        <Behind aria-hidden="true">
+          <g transform={`translate(${view.x} ${view.y}) scale(${view.k})`}>
+            <Backdrop map={backdrop} k={view.k} />
+          </g>
+        </Behind>
+      )}
+      {prefs.heat && <HeatSurface scene={scene} view={view} {...size} />}
       {many && <Canvas shapes={shapes} paint={paint} view={view} {...size} />}
       <Drawing
         ref={svg}
         tabIndex={0}
         role="application"
-        aria-label="Schematic. Arrow keys move the selection, Shift and arrow keys move selected buses, plus and minus zoom, F fits, O opens or closes a switch. Shift and drag selects several."
+        aria-label={`${onMap ? 'Map' : 'Schematic'}. Arrow keys move the selection, Shift and arrow keys move selected buses, plus and minus zoom, F fits, O opens or closes a switch. Shift and drag selects several.`}
         onKeyDown={keyDown}
         data-picking={picking ? 'yes' : undefined}
         onClick={choose}
@@ -176,15 +213,30 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
           ))}
           {picking && <Halo scene={scene} id={picking.from} colour={theme.watch} opacity={0.5} />}
           {!many && (
-            <Painter shapes={shapes} paint={paint} symbolScale={symbolScale} showFlow={view.k > 0.3} />
+            <Painter
+              shapes={onMap ? { ...shapes, hangs: view.k > 0.8 ? shapes.hangs : [] } : shapes}
+              paint={paint}
+              symbolScale={symbolScale}
+              showFlow={view.k > 0.3}
+              animate={prefs.animate && view.k > 0.12}
+            />
           )}
         </g>
         <Labels labels={labels} movable={chosen.size ? null : selected} />
         <Marks shapes={shapes} paint={paint} view={view} />
-        <BarEnds scene={scene} view={view} start={start} />
+        {onMap ? <Routes scene={scene} view={view} /> : <BarEnds scene={scene} view={view} start={start} />}
         {moving?.drag.kind === 'box' && <SelectionBox moving={moving} view={view} />}
       </Drawing>
       {picking && <PickHint />}
+      {looking && (
+        <Looking role="status">
+          {looking.name}: the network at revision {looking.revision}, not to be edited.
+          <button type="button" onClick={lookAway}>
+            Back to the present
+          </button>
+        </Looking>
+      )}
+      {onMap && placedBuses(items) === 0 && <NoPlaces />}
       {failed && <Stale role="status">Not solved: what is shown is out of date</Stale>}
       {scene.buses.length === 0 && <Empty />}
       <Detail scene={scene} view={view} />
@@ -495,5 +547,16 @@ const Empty = () => (
   <Middle>
     <p>Nothing on the sheet. Undo brings back what was removed,</p>
     <p>or open a file from the project menu.</p>
+  </Middle>
+)
+
+const NoPlaces = () => (
+  <Middle style={{ pointerEvents: 'auto' }}>
+    <p>No bus has a place on the map yet.</p>
+    <p>
+      <button type="button" onClick={() => void placeAs('map')}>
+        Lay the schematic on the map
+      </button>
+    </p>
   </Middle>
 )

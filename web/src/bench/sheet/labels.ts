@@ -1,10 +1,12 @@
 /** Labels in screen coordinates: which ones there is room for, the important ones first. */
 import { fixed, power } from '../../design/format'
-import { figure, type Result } from '../model'
+import { shown, shownUnit } from '../../design/units'
+import { figure, type Result, values } from '../model'
+import type { LabelSet, Units } from '../prefs'
 import type { Box, Point, View } from './geometry'
 import { overlaps, toScreen } from './geometry'
 import type { Paint } from './paint'
-import type { BusShape, Scene } from './scene'
+import type { BranchShape, BusShape, HangShape, Scene } from './scene'
 
 export interface Label {
   readonly key: string
@@ -35,9 +37,83 @@ const MOST = 400
 /** Zoom from which each kind of label is worth its room. */
 const FROM = { bar: 0, nodeValue: 0.75, nodeName: 0.85, symbol: 0.5, section: 1.05, hang: 0.95 } as const
 
+/** What the labels say: which figures, and in which units. */
+export interface Wording {
+  readonly set: LabelSet
+  readonly units: Units
+}
+
+/** Figures of one element as a label has them. */
+function figures(
+  result: Result | null,
+  table: string,
+  id: string,
+  names: readonly string[],
+  { units }: Wording,
+): string {
+  const found = result?.tables[table]
+  return names
+    .map((name) => {
+      const value = figure(found, id, name)
+      const column = found?.columns.find((c) => c.name === name)
+      if (value === undefined || !column) return ''
+      // Active power alone keeps the unit that suits its size, unless kW are wanted throughout.
+      if (column.unit === 'MW' && units.power === 'MW' && units.marks && !units.digits && table !== 'buses')
+        return power(name.startsWith('from_') ? Math.abs(value) : value)
+      const text = shown(value, column.unit, Math.min(column.digits ?? 2, 3), units)
+      const bare = !units.marks || (names.length === 1 && column.unit === 'p.u.' && units.voltage === 'p.u.')
+      return bare ? text : `${text} ${shownUnit(column.unit, units)}`.trim()
+    })
+    .filter(Boolean)
+    .join(' ')
+}
+
+/** Columns of one end of a branch for the quantities of a label set. */
+const atEnd = (names: readonly string[], end: 'from' | 'to', result: Result | null) =>
+  names.map((n) => {
+    const column =
+      n === 'active_power'
+        ? `${end}_active_power_mw`
+        : n === 'reactive_power'
+          ? `${end}_reactive_power_mvar`
+          : `${end}_${n}`
+    return values(result?.tables.branches, column).length ? column : n
+  })
+
+const ofEnd = (name: string) => ['active_power', 'reactive_power', 'current_a', 'power_factor'].includes(name)
+
+const busFigures = (result: Result | null, id: string, words: Wording) => {
+  const names = words.set.buses.map((n) =>
+    n === 'voltage_pu' && words.units.voltage === 'kV' ? 'voltage_kv' : n,
+  )
+  return figures(result, 'buses', id, names, words)
+}
+
+/** Both ends of a branch: what goes in at each, near to where it goes in. */
+function endWishes(branch: BranchShape, result: Result | null, view: View, words: Wording): Wish[] {
+  const names = words.set.branches.filter(ofEnd)
+  const first = branch.points[0]
+  const last = branch.points.at(-1)
+  if (!names.length || !first || !last || branch.length * view.k < 90) return []
+  return (['from', 'to'] as const).flatMap((end) => {
+    const [a, b] = end === 'from' ? [first, branch.points[1]] : [last, branch.points.at(-2)]
+    if (!a || !b) return []
+    const far = Math.hypot(b.x - a.x, b.y - a.y) || 1
+    const step = Math.min(46 / view.k, far / 3)
+    const p = toScreen(view, { x: a.x + ((b.x - a.x) * step) / far, y: a.y + ((b.y - a.y) * step) / far })
+    const value = figures(result, 'branches', branch.id, atEnd(names, end, result), words)
+    const across = Math.abs(b.x - a.x) > Math.abs(b.y - a.y)
+    const at = across
+      ? { x: p.x, y: p.y - 6, anchor: 'middle' as const }
+      : { x: p.x + 7, y: p.y + 4, anchor: 'start' as const }
+    return value ? [{ id: `${branch.id} ${end}`, ...at, name: '', value, weight: 35 }] : []
+  })
+}
+
 export function labelsFor(
   scene: Scene,
   result: Result | null,
+  words: Wording,
   paint: Paint,
   view: View,
   width: number,
@@ -52,10 +128,11 @@ export function labelsFor(
     const p = toScreen(view, bus)
     if (!inside(p.x, p.y)) continue
     const strong = emphasised.has(bus.id)
-    const value = fixed(figure(result?.tables.buses, bus.id, 'voltage_pu'), 3)
+    const value = busFigures(result, bus.id, words)
+    const busName = words.set.names || strong ? bus.name : ''
     const severity = paint.finding(bus.id)?.severity
     if (!bus.upright) {
-      const share = { severity, name: bus.name, value: paint.live(bus.id) ? value : 'dead' }
+      const share = { severity, name: busName, value: paint.live(bus.id) ? value : 'dead' }
       const y = p.y - 9
       wishes.push({
         ...share,
@@ -66,7 +143,7 @@ export function labelsFor(
         weight: strong ? 1000 : 100 + Math.log2(1 + bus.kv) * 10,
       })
     } else if (k >= FROM.nodeValue || strong) {
-      const name = k >= FROM.nodeName || strong ? bus.name : ''
+      const name = k >= FROM.nodeName || strong ? busName : ''
       const aside = bus.topTaken
       const share = {
         id: bus.id,
@@ -99,9 +176,12 @@ export function labelsFor(
     if (!strong && k < (symbol ? FROM.symbol : FROM.section) && !(branch.length * k > 150)) continue
     const p = toScreen(view, branch.at)
     if (!inside(p.x, p.y)) continue
-    const load = figure(result?.tables.branches, branch.id, 'loading_pct')
-    const mw = figure(result?.tables.branches, branch.id, 'from_active_power_mw')
-    const shown = load === undefined ? '' : `${fixed(load, 0)} %`
+    const both = words.set.bothEnds && branch.kind !== 'switch'
+    if (both) wishes.push(...endWishes(branch, result, view, words))
+    const wanted = words.set.branches.filter((n) => !(both && ofEnd(n)))
+    const short = wanted.filter((n) => !ofEnd(n) || n === 'current_a')
+    const load = branchFigures(result, branch.id, short, words)
+    const whole = branchFigures(result, branch.id, wanted, words)
     const severity = paint.finding(branch.id)?.severity
     if (branch.kind === 'switch') {
       if (k < FROM.nodeName && !strong) continue
@@ -120,14 +200,14 @@ export function labelsFor(
         x: p.x + 19 * symbolScale * k,
         y: p.y + 4,
         anchor: 'start',
-        name: branch.name,
-        value: shown,
+        name: words.set.names || strong ? branch.name : '',
+        value: load,
         weight: strong ? 1000 : 80,
         severity,
       })
-    } else if (mw !== undefined) {
+    } else if (whole || strong) {
       const room = branch.length * k
-      const value = room > 110 ? `${power(Math.abs(mw))} ${shown}` : shown
+      const value = room > 60 + whole.length * CHAR * 0.8 ? whole : load
       const at = branch.vertical
         ? ({ x: p.x + 7, y: p.y + 4, anchor: 'start' } as const)
         : ({ x: p.x, y: strong ? p.y + 24 : p.y - 6, anchor: 'middle' } as const)
@@ -145,9 +225,7 @@ export function labelsFor(
     for (const hang of scene.hangs) {
       const p = toScreen(view, hang.at)
       if (!inside(p.x, p.y)) continue
-      const mw = figure(result?.tables.injections, hang.id, 'active_power_mw')
-      const mvar = figure(result?.tables.injections, hang.id, 'reactive_power_mvar')
-      const value = hang.kind === 'shunt' ? (mvar === undefined ? '' : `${fixed(mvar, 1)} Mvar`) : power(mw)
+      const value = hangFigures(result, hang, words)
       const y = p.y + (hang.up ? -10 * k : 9 * k) + 4
       wishes.push({
         id: hang.id,
@@ -167,6 +245,29 @@ export function labelsFor(
     Object.assign(w, { x: w.x + moved.x * k, y: w.y + moved.y * k, weight: Math.max(w.weight, 500) })
   }
   return place(wishes, bars)
+}
+
+const branchFigures = (result: Result | null, id: string, names: readonly string[], words: Wording) => {
+  const loading = names.map((n) => (n === 'loading_pct' ? ['loading_pct', 0] : [n, 1]) as [string, number])
+  return loading
+    .map(([n, digits]) =>
+      digits === 0
+        ? percent(figure(result?.tables.branches, id, n), words.units.digits)
+        : figures(result, 'branches', id, atEnd([n], 'from', result), words),
+    )
+    .filter(Boolean)
+    .join(' ')
+}
+
+const percent = (value: number | undefined, more: number) =>
+  value === undefined ? '' : `${fixed(value, Math.max(0, more))} %`
+
+/** A capacitor is read by its reactive power. */
+function hangFigures(result: Result | null, hang: HangShape, words: Wording): string {
+  const names = words.set.injections
+  if (hang.kind === 'shunt' && names.includes('active_power_mw'))
+    return figures(result, 'injections', hang.id, ['reactive_power_mvar'], words)
+  return figures(result, 'injections', hang.id, names, words)
 }
 
 /** How far somebody has moved a label; nothing where it stands by itself. */

@@ -1,25 +1,41 @@
-/** Figures to colours. Voltage diverges about nominal; loading rises from nothing to the rating. */
+/** Colour scales of the lenses. */
 import { scaleLinear } from 'd3-scale'
 import type { Palette } from '../../design/tokens'
-
-export const VOLTAGE_DOMAIN = [0.94, 1, 1.06] as const
-export const LOADING_DOMAIN = [0, 50, 80, 100] as const
-
-export const DIFFERENCE_DOMAIN = [-0.03, 0, 0.03] as const
+import type { Bands } from '../prefs'
 
 export interface LensColours {
   readonly voltage: (pu: number) => string
   readonly loading: (pct: number) => string
   /** Change of voltage against the pinned result. */
   readonly difference: (pu: number) => string
-  /** Losses of a branch against the largest of all. */
-  readonly losses: (mw: number, most: number) => string
+  /** Something that only grows, against the largest of all. */
+  readonly share: (value: number, most: number) => string
+  readonly drop: (pct: number) => string
+  readonly factor: (cos: number) => string
+  /** Something around zero, against the largest of all. */
+  readonly around: (value: number, most: number) => string
 }
 
-export function lensColours(palette: Palette): LensColours {
-  const voltage = scaleLinear<string>().domain(VOLTAGE_DOMAIN).range(palette.voltage).clamp(true)
-  const loading = scaleLinear<string>().domain(LOADING_DOMAIN).range(palette.loading).clamp(true)
-  const difference = scaleLinear<string>().domain(DIFFERENCE_DOMAIN).range(palette.voltage).clamp(true)
-  const losses = (mw: number, most: number) => loading(100 * Math.sqrt(Math.max(mw, 0) / most))
-  return { voltage, loading, difference, losses }
+export function lensColours(palette: Palette, bands: Bands): LensColours {
+  const diverging = (domain: readonly number[]) =>
+    scaleLinear<string>().domain(domain).range(palette.voltage).clamp(true)
+  const loading = scaleLinear<string>().domain(bands.loading).range(palette.loading).clamp(true)
+  const ramp = ([low, high]: readonly [number, number]) =>
+    scaleLinear<string>()
+      .domain([0, 1, 2, 3].map((i) => low + ((high - low) * i) / 3))
+      .range(palette.loading)
+      .clamp(true)
+  const part = ramp([0, 1])
+  const drop = ramp(bands.drop)
+  const factor = ramp([bands.factor[1], bands.factor[0]])
+  const around = diverging([-1, 0, 1])
+  return {
+    voltage: diverging(bands.voltage),
+    loading,
+    difference: diverging(bands.difference),
+    share: (value, most) => part(Math.sqrt(Math.max(value, 0) / Math.max(most, 1e-12))),
+    drop: (pct) => drop(Math.abs(pct)),
+    factor,
+    around: (value, most) => around(value / Math.max(most, 1e-12)),
+  }
 }

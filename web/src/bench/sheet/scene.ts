@@ -133,13 +133,13 @@ export function buildScene(items: Items): Scene {
   }
   const branchShapes = pairs.map(({ item, a, b, c, pa, pb, pc }) => {
     if (isTie(item, a, b)) return tieShape(item, a, pa, b, pb)
-    const shape = branchShape(item, route(a, pa, b, pb))
+    const shape = branchOn(item, route(a, pa, b, pb))
     return c && pc ? { ...shape, leg: legTo(shape.at, c, pc) } : shape
   })
   const hangShapes = [...buses.values()].flatMap((bus) =>
     (ports.get(bus.id) ?? []).filter((p) => !p.other).map((p) => hangShape(p, bus)),
   )
-  return finish([...buses.values()], buses, branchShapes, hangShapes)
+  return sceneOf([...buses.values()], buses, branchShapes, hangShapes)
 }
 
 interface Pair {
@@ -183,7 +183,8 @@ function pairUp(
   })
 }
 
-function finish(
+/** A scene from its shapes. */
+export function sceneOf(
   buses: readonly BusShape[],
   busById: ReadonlyMap<string, BusShape>,
   branches: readonly BranchShape[],
@@ -404,7 +405,7 @@ function tieShape(item: Item, a: BusShape, pa: Port, b: BusShape, pb: Port): Bra
     { at: first[1], name: b.name },
     { at: second[1], name: a.name },
   ]
-  const shape = branchShape(item, first)
+  const shape = branchOn(item, first)
   return { ...shape, stub: second, stubNames: ends, vertical: true, forward: first[1].y > first[0].y }
 }
 
@@ -420,7 +421,7 @@ function tieStub(bus: BusShape, port: Port): [Point, Point] {
   ]
 }
 
-function branchShape(item: Item, points: Point[]): BranchShape {
+export function branchOn(item: Item, points: Point[]): BranchShape {
   const piece = longestPiece(points)
   return {
     id: item.id,
@@ -471,16 +472,19 @@ function hangShape(port: Port, bus: BusShape): HangShape {
     foot = { x: port.at, y: bus.y + sign * STUB }
   }
   points.push(foot)
-  return {
-    id: port.item.id,
-    name: port.item.name,
-    kind: port.item.kind,
-    device: text(port.item, 'device'),
-    bus: bus.id,
-    points,
-    at: foot,
-    up,
-    size: number(port.item, 'symbol_size') ?? 1,
-    label: labelOf(port.item),
-  }
+  return { ...hangOn(port.item, bus.id, points, foot), up }
 }
+
+/** What hangs from a bus, standing below it. */
+export const hangOn = (item: Item, bus: string, points: Point[], at: Point): HangShape => ({
+  id: item.id,
+  name: item.name,
+  kind: item.kind,
+  device: text(item, 'device'),
+  bus,
+  points,
+  at,
+  up: false,
+  size: number(item, 'symbol_size') ?? 1,
+  label: labelOf(item),
+})

@@ -4,6 +4,7 @@ import { type Item, number } from '../model'
 import { join, updateMany } from '../session'
 import { select, selection, selectMany, useBench } from '../store'
 import { type Box, type Point, snap, toWorld, type View } from './geometry'
+import { project, unproject } from './mapScene'
 import type { Scene } from './scene'
 
 export type Drag =
@@ -84,7 +85,8 @@ function finish({ drag, dx, dy }: Moving, scene: Scene) {
   if (drag.kind === 'box') return selectMany(inside(scene, boxFrom(drag.from, dx, dy)))
   if (drag.kind === 'label') return moveLabel(drag.id, dx, dy)
   if (drag.kind === 'stretch') return stretch(drag.id, drag.end, dx, dy)
-  const target = drag.ids.length === 1 ? nodeAt(scene, drag.held, dx, dy) : null
+  const joins = drag.ids.length === 1 && useBench.getState().arrangement !== 'map'
+  const target = joins ? nodeAt(scene, drag.held, dx, dy) : null
   if (target) {
     select(drag.held)
     void join(drag.held, target)
@@ -116,14 +118,23 @@ export function nodeAt(scene: Scene, held: string, dx: number, dy: number): stri
   return null
 }
 
+/** Longitude and latitude of a bus moved by so many map units. */
+export function movedOnMap(item: Item, dx: number, dy: number): Partial<Item> {
+  const p = project(number(item, 'longitude') ?? 0, number(item, 'latitude') ?? 0)
+  const { lon, lat } = unproject({ x: p.x + dx, y: p.y + dy })
+  return { longitude: Number(lon.toFixed(6)), latitude: Number(lat.toFixed(6)) }
+}
+
 export function moveBuses(ids: readonly string[], dx: number, dy: number) {
-  const { items } = useBench.getState()
+  const { items, arrangement } = useBench.getState()
   const found = ids.flatMap((id) => items.get(id) ?? []).filter((i) => i.kind === 'bus')
   if (!found.length || (!dx && !dy)) return
   const at = (item: Item, axis: string, by: number) => (number(item, axis) ?? 0) + by
   const words = found.length === 1 ? found[0]!.name : `${found.length} buses`
+  const moved = (i: Item) =>
+    arrangement === 'map' ? movedOnMap(i, dx, dy) : { x: at(i, 'x', dx), y: at(i, 'y', dy) }
   void updateMany(
-    found.map((i) => ({ id: i.id, values: { x: at(i, 'x', dx), y: at(i, 'y', dy) } })),
+    found.map((i) => ({ id: i.id, values: moved(i) })),
     `Move ${words}`,
   )
 }

@@ -6,9 +6,11 @@ import { type FieldSpec, type Kind, messageOf, type Problem, ServiceError } from
 import { Plain } from '../../design/controls'
 import { exact, parseNumber } from '../../design/format'
 import { font } from '../../design/tokens'
+import { SiftLine } from '../../features/tables/SiftLine'
+import { useSift } from '../../features/tables/sift'
 import type { Item } from '../model'
 import { pasteTable, update } from '../session'
-import { notify, select, selection, useBench } from '../store'
+import { notify, select, selection, selectMany, useBench } from '../store'
 
 const Scroll = styled.div`overflow: auto; min-height: 0; height: 100%; &:focus-visible { outline-offset: -3px; }`
 const Line = styled.div`display: flex; height: 26px; align-items: center; border-bottom: 1px solid ${(p) => p.theme.rule}; min-width: max-content;`
@@ -39,7 +41,10 @@ export function DataTable({ kind }: { kind: Kind }) {
   const { items, selected, chosen, project } = useBench()
   const scroll = useRef<HTMLDivElement>(null)
   const [refused, setRefused] = useState<{ problem: Problem; text: string } | null>(null)
-  const rows = [...items.values()].filter((i) => i.kind === kind.kind)
+  const [line, setLine] = useState('')
+  const sifting = useSift(`data:${kind.kind}`, line)
+  const every = [...items.values()].filter((i) => i.kind === kind.kind)
+  const rows = sifting.rows ? sifting.rows.flatMap((r) => every[r] ?? []) : every
   const fields = kind.fields
     .filter((f) => f.type !== 'other' && f.group !== 'place' && f.name !== 'note')
     .sort((a, b) => rank(a) - rank(b))
@@ -82,8 +87,20 @@ export function DataTable({ kind }: { kind: Kind }) {
     <Frame>
       <Tools>
         <Plain onPress={() => void copy()}>Copy rows</Plain>
-        <Plain onPress={() => void fromClipboard()}>Paste rows</Plain>
-        <span>A row whose name is known changes that element; another name adds one. All rows or none.</span>
+        <span title="A row whose name is known changes that element; another name adds one. All rows or none.">
+          <Plain onPress={() => void fromClipboard()}>Paste rows</Plain>
+        </span>
+        <Plain onPress={() => selectMany(rows.map((r) => r.id))} isDisabled={!rows.length}>
+          Select on the sheet
+        </Plain>
+        <SiftLine
+          table={`data:${kind.kind}`}
+          text={line}
+          onChange={setLine}
+          sifting={sifting}
+          count={rows.length}
+          total={every.length}
+        />
       </Tools>
       {refused ? (
         <Refused {...refused} close={() => setRefused(null)} />

@@ -6,7 +6,11 @@ import styled from 'styled-components'
 import { checksQuery } from '../../api/queries'
 import { IconButton, Tab, TabList } from '../../design/controls'
 import { CatalogueView } from '../../features/catalogue/CatalogueView'
+import { ConditionsView } from '../../features/conditions/ConditionsView'
 import { ProfileView } from '../../features/profile/ProfileView'
+import { RunsView } from '../../features/runs/RunsView'
+import { StudiesView } from '../../features/runs/StudiesView'
+import { SummaryView } from '../../features/summary/SummaryView'
 import { type ShelfView, useBench } from '../store'
 import { Findings } from './Findings'
 import { Logbook } from './Logbook'
@@ -66,13 +70,17 @@ export function Shelf() {
               <Count $breach={findings.some((f) => f.severity === 'breach')}>{findings.length}</Count>
             </Tab>
             <Tab id="profile">Profile</Tab>
+            <Tab id="tables">Tables</Tab>
+            <Tab id="summary">Summary</Tab>
+            <Tab id="conditions">Conditions</Tab>
+            <Tab id="studies">Studies</Tab>
+            <Tab id="runs">Runs</Tab>
             <Tab id="model">
               Model
               {checks.length > 0 && (
                 <Count $breach={checks.some((c) => c.severity === 'breach')}>{checks.length}</Count>
               )}
             </Tab>
-            <Tab id="tables">Tables</Tab>
             <Tab id="catalogue">Catalogue</Tab>
             <Tab id="logbook">Logbook</Tab>
           </TabList>
@@ -93,6 +101,10 @@ export function Shelf() {
         </Head>
         <Body id="findings">{shelfOpen && <Findings findings={findings} />}</Body>
         <Body id="profile">{shelfOpen && <ProfileView />}</Body>
+        <Body id="summary">{shelfOpen && <SummaryView />}</Body>
+        <Body id="conditions">{shelfOpen && <ConditionsView />}</Body>
+        <Body id="studies">{shelfOpen && <StudiesView />}</Body>
+        <Body id="runs">{shelfOpen && <RunsView />}</Body>
         <Body id="model">{shelfOpen && <Model checks={checks} />}</Body>
         <Body id="catalogue">{shelfOpen && <CatalogueView />}</Body>
         <Body id="tables">{shelfOpen && <TablesView />}</Body>

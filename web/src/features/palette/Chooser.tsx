@@ -2,13 +2,15 @@
 import { useMemo, useState } from 'react'
 import { Autocomplete, Input, ListBox, ListBoxItem, SearchField, useFilter } from 'react-aria-components'
 import styled from 'styled-components'
-import { Dialog, Kbd } from '../../design/controls'
+import { Button, Dialog, Kbd } from '../../design/controls'
 
 export interface Entry {
   readonly id: string
   readonly label: string
   readonly detail: string
   readonly keys?: string | undefined
+  /** What else it can be found by. */
+  readonly further?: string
 }
 
 const Search = styled(SearchField)`
@@ -23,6 +25,7 @@ const Option = styled(ListBoxItem)`
   .detail { color: ${(p) => p.theme.quiet}; margin-left: auto; }
   &[data-focused], &[data-hovered] { background: ${(p) => p.theme.accentWash}; }
 `
+const All = styled.div`display: flex; justify-content: space-between; align-items: center; padding: 6px 16px; color: ${(p) => p.theme.quiet}; border-bottom: 1px solid ${(p) => p.theme.rule};`
 const None = styled.p`padding: 10px; color: ${(p) => p.theme.quiet};`
 
 const MOST = 200
@@ -34,15 +37,23 @@ export function Chooser(props: {
   isOpen: boolean
   onClose: () => void
   onChoose: (id: string) => void
+  /** Take all that fit, where that makes sense. */
+  onAll?: (ids: string[]) => void
 }) {
   const [typed, setTyped] = useState('')
   const { contains } = useFilter({ sensitivity: 'base' })
   const { entries } = props
   const shown = useMemo(() => {
     const words = typed.split(/\s+/).filter(Boolean)
-    const hits = entries.filter((e) => words.every((w) => contains(`${e.label} ${e.detail}`, w)))
-    const starts = (e: Entry) => (typed && e.label.toLowerCase().startsWith(typed.toLowerCase()) ? 0 : 1)
-    return hits.sort((a, b) => starts(a) - starts(b)).slice(0, MOST)
+    const hits = entries.filter((e) =>
+      words.every((w) => contains(`${e.label} ${e.detail} ${e.further ?? ''}`, w)),
+    )
+    const low = typed.trim().toLowerCase()
+    const rank = (e: Entry) => {
+      const name = e.label.toLowerCase()
+      return !low || name === low ? 0 : name.startsWith(low) ? 1 : name.includes(low) ? 2 : 3
+    }
+    return hits.sort((a, b) => rank(a) - rank(b))
   }, [entries, typed, contains])
   const close = () => {
     setTyped('')
@@ -61,10 +72,27 @@ export function Chooser(props: {
           <Search aria-label={props.label} autoFocus>
             <Input placeholder={props.placeholder} />
           </Search>
+          {props.onAll && typed.trim() && shown.length > 0 && (
+            <All>
+              <span>
+                {shown.length} {shown.length === 1 ? 'match' : 'matches'}
+                {shown.length > MOST ? `, the first ${MOST} listed` : ''}
+              </span>
+              <Button
+                onPress={() => {
+                  const ids = shown.map((e) => e.id)
+                  close()
+                  props.onAll?.(ids)
+                }}
+              >
+                Mark all on the sheet
+              </Button>
+            </All>
+          )}
           <Scroll tabIndex={0} role="group" aria-label="Matches">
             <Options
               aria-label={props.label}
-              items={shown}
+              items={shown.slice(0, MOST)}
               renderEmptyState={() => <None>Nothing is called that.</None>}
               onAction={(key) => {
                 close()

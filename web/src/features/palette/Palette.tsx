@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useEffect, useMemo, useState } from 'react'
 import { vocabularyQuery } from '../../api/queries'
 import { busesOf } from '../../bench/model'
-import { select, useBench } from '../../bench/store'
+import { markFound, select, useBench } from '../../bench/store'
 import { Ask } from './Ask'
 import { Chooser } from './Chooser'
 import { type Command, commandsFor, growCommands, keysOf, labelOfKind } from './commands'
@@ -48,6 +48,9 @@ export function Palette({ open, setOpen, onProjects }: Props) {
                 labelOfKind(vocabulary?.kinds ?? [], i.kind),
                 ...busesOf(i).map((b) => items.get(b)?.name ?? b),
               ].join(' · '),
+              further: [i.id, i.type, i.note, ...((i.tags as string[] | undefined) ?? [])]
+                .filter(Boolean)
+                .join(' '),
             })),
     [open, items, vocabulary, picking],
   )
@@ -75,6 +78,7 @@ export function Palette({ open, setOpen, onProjects }: Props) {
         isOpen={open === 'find'}
         entries={found}
         onClose={() => setOpen('none')}
+        onAll={markFound}
         onChoose={(id) => {
           const picked = useBench.getState().picking && items.get(id)?.kind === 'bus'
           if (picked) pick(id)

@@ -3,15 +3,27 @@ import type { Kind, Shoot } from '../../api/client'
 import { align, chosenBuses, distribute, labelsBack, resize, selectFed, turn } from '../../bench/arrange'
 import { copy, copyData, cut, duplicate, pasteHere } from '../../bench/copies'
 import type { Item } from '../../bench/model'
-import { grow, redo, remove, swap, throwSwitch, tidy, undo } from '../../bench/session'
+import { setPrefs, usePrefs } from '../../bench/prefs'
+import {
+  grow,
+  lookAway,
+  pin,
+  placeAs,
+  redo,
+  remove,
+  swap,
+  throwSwitch,
+  tidy,
+  undo,
+} from '../../bench/session'
 import {
   fitSheet,
   type Lens,
-  pin,
   type ShelfView,
   select,
   selection,
   selectMany,
+  stepFound,
   useBench,
 } from '../../bench/store'
 import { useThemeChoice } from '../../design/theme'
@@ -193,7 +205,7 @@ const isEquipment = (i: Item) =>
   Object.keys(i).some((k) => k === 'bus' || k.endsWith('_bus')) || i.kind === 'bus'
 
 function viewCommands(): Command[] {
-  const { shelfOpen, cardOpen, grid, pinned } = useBench.getState()
+  const { shelfOpen, cardOpen, grid, pinned, arrangement, looking, found } = useBench.getState()
   const lens = (id: Lens, label: string): Command => ({
     id: `lens-${id}`,
     label: `Lens: ${label}`,
@@ -208,6 +220,17 @@ function viewCommands(): Command[] {
   return [
     { id: 'worst', label: 'Go to the worst finding', keys: 'W', run: toWorst },
     { id: 'fit', label: 'Show everything', keys: 'F', run: fitSheet },
+    ...(found.length
+      ? [
+          { id: 'next-found', label: 'Next of what was found', keys: 'N', run: () => stepFound(1) },
+          {
+            id: 'last-found',
+            label: 'The one before, of what was found',
+            keys: 'Shift+N',
+            run: () => stepFound(-1),
+          },
+        ]
+      : []),
     {
       id: 'grid',
       label: grid ? 'Hide the grid' : 'Show the grid',
@@ -215,6 +238,35 @@ function viewCommands(): Command[] {
       run: () => set({ grid: !grid }),
     },
     { id: 'tidy', label: 'Lay the sheet out anew', run: () => void tidy() },
+    {
+      id: 'map',
+      label: arrangement === 'map' ? 'Show the schematic' : 'Show the map',
+      keys: 'M',
+      run: () => set({ arrangement: arrangement === 'map' ? 'schematic' : 'map' }),
+    },
+    { id: 'labels', label: 'Labels and units …', keys: 'L', run: () => set({ dialog: 'labels' }) },
+    { id: 'picture', label: 'Picture of the sheet: SVG, PDF, PNG …', run: () => set({ dialog: 'picture' }) },
+    {
+      id: 'surface',
+      label: usePrefs.getState().heat ? 'Hide the surface' : 'Show the surface of voltage or loading',
+      keys: 'H',
+      run: () => setPrefs({ heat: !usePrefs.getState().heat }),
+    },
+    {
+      id: 'running',
+      label: usePrefs.getState().animate ? 'Stop running flows' : 'Show flows running',
+      run: () => setPrefs({ animate: !usePrefs.getState().animate }),
+    },
+    ...geographyCommands(),
+    ...(looking ? [{ id: 'present', label: 'Back to the present network', run: lookAway }] : []),
+    {
+      id: 'power-unit',
+      label: usePrefs.getState().units.power === 'MW' ? 'Show power in kW' : 'Show power in MW',
+      run: () => {
+        const { units } = usePrefs.getState()
+        setPrefs({ units: { ...units, power: units.power === 'MW' ? 'kW' : 'MW' } })
+      },
+    },
     {
       id: 'shelf',
       label: shelfOpen ? 'Fold the shelf' : 'Unfold the shelf',
@@ -235,15 +287,24 @@ function viewCommands(): Command[] {
     },
     shelf('findings', '1'),
     shelf('profile', '2'),
-    shelf('model', '3'),
-    shelf('tables', '4'),
-    shelf('catalogue', '5'),
-    shelf('logbook', '6'),
+    shelf('tables', '3'),
+    shelf('summary', '4'),
+    shelf('conditions', '5'),
+    shelf('studies', '6'),
+    shelf('runs', '7'),
+    shelf('model', '8'),
+    shelf('catalogue', '9'),
+    shelf('logbook', '0'),
     { id: 'pin', label: pinned ? 'Let the pinned result go' : 'Pin this result', keys: 'P', run: pin },
     lens('both', 'voltage & loading'),
     lens('voltage', 'voltage'),
     lens('loading', 'loading'),
     lens('losses', 'losses'),
+    lens('drop', 'voltage drop'),
+    lens('factor', 'power factor'),
+    lens('flow', 'flow'),
+    lens('area', 'areas'),
+    lens('supply', 'supply'),
     ...(pinned ? [lens('difference', 'difference from the pinned result')] : []),
     lens('feeder', 'feeders'),
     lens('plain', 'none'),
@@ -252,6 +313,29 @@ function viewCommands(): Command[] {
       label: `Theme: ${t === 'system' ? 'as the system' : t}`,
       run: () => useThemeChoice.getState().setChoice(t),
     })),
+  ]
+}
+
+/** The map and the schematic made from each other, and lengths taken from routes. */
+function geographyCommands(): Command[] {
+  const { items } = useBench.getState()
+  const lines = selection().filter((id) => items.get(id)?.kind === 'line')
+  return [
+    {
+      id: 'to-map',
+      label: 'Map: give buses without a place one from the schematic',
+      run: () => void placeAs('map'),
+    },
+    { id: 'to-schematic', label: 'Schematic: make it from the map', run: () => void placeAs('schematic') },
+    ...(lines.length
+      ? [
+          {
+            id: 'lengths',
+            label: `Take the length of ${lines.length === 1 ? items.get(lines[0]!)?.name : `${lines.length} lines`} from the route`,
+            run: () => void placeAs('lengths', lines),
+          },
+        ]
+      : []),
   ]
 }
 

@@ -5,14 +5,19 @@ import { useEffect, useMemo, useRef, useState } from 'react'
 import styled, { useTheme } from 'styled-components'
 import { feedersQuery, profileQuery } from '../../api/queries'
 import { number } from '../../bench/model'
-import { hover, pin, select, useBench } from '../../bench/store'
+import { pin } from '../../bench/session'
+import { hover, select, useBench } from '../../bench/store'
 import { Pick, Plain } from '../../design/controls'
 import { fixed } from '../../design/format'
 import { font } from '../../design/tokens'
+import { useStudy } from '../runs/useStudy'
 import {
   asCsv,
   LENGTHS,
   type LengthUnit,
+  type Overlay,
+  overlaySeries,
+  pathTo,
   QUANTITIES,
   type Quantity,
   series,
@@ -51,7 +56,12 @@ export function ProfileView() {
     enabled: !!project && from !== null,
     placeholderData: keepPreviousData,
   })
-  const tree = useMemo(() => (data ? treeOf(data) : null), [data])
+  const [alone, setAlone] = useState(false)
+  const [beside, setBeside] = useState(false)
+  const overlays = useConditions(beside)
+  const whole = useMemo(() => (data ? treeOf(data) : null), [data])
+  const reached = selected && items.get(selected)?.kind === 'bus' ? selected : null
+  const tree = useMemo(() => whole && (alone ? pathTo(whole, reached) : whole), [whole, alone, reached])
   const quantities = QUANTITIES.filter((q) => shown.includes(q.id))
   const flip = (id: string) =>
     setShown(shown.includes(id) ? shown.filter((s) => s !== id || shown.length === 1) : [...shown, id])
@@ -77,6 +87,22 @@ export function ProfileView() {
           </button>
         ))}
         <span className="space" />
+        <button
+          type="button"
+          aria-pressed={alone}
+          title="Only the way to the selected bus"
+          onClick={() => setAlone(!alone)}
+        >
+          path
+        </button>
+        <button
+          type="button"
+          aria-pressed={beside}
+          title="Voltage and loading under every other condition as well"
+          onClick={() => setBeside(!beside)}
+        >
+          all conditions
+        </button>
         <Pick
           label="Length unit"
           hideLabel
@@ -98,7 +124,7 @@ export function ProfileView() {
         <Plain onPress={csv}>CSV</Plain>
       </Bar>
       {tree && tree.bus.length > 1 ? (
-        <Chart tree={tree} quantities={quantities} unit={unit} svg={svg} />
+        <Chart tree={tree} quantities={quantities} unit={unit} svg={svg} overlays={overlays} />
       ) : (
         <None>
           {from === null
@@ -108,6 +134,51 @@ export function ProfileView() {
       )}
     </Frame>
   )
+}
+
+/** Voltage and loading under the other conditions, solved when asked for and again when the network changes. */
+function useConditions(wanted: boolean): readonly Overlay[] {
+  const revision = useBench((s) => s.revision)
+  const { run } = useStudy()
+  const [found, setFound] = useState<readonly Overlay[]>([])
+  const work = useRef(run)
+  work.current = run
+  // biome-ignore lint/correctness/useExhaustiveDependencies: a new revision asks anew
+  useEffect(() => {
+    if (!wanted) return setFound([])
+    let current = true
+    void work.current('sweep', { quantity: 'conditions', automatic: 'as_set' }).then((result) => {
+      if (!current || !result) return
+      const { items } = useBench.getState()
+      const now = items.get(String(items.get('settings')?.condition))?.name
+      const maps = (table: string) => {
+        const [ids, , ...points] = result.tables[table]?.columns ?? []
+        return new Map(
+          points.map((c) => [
+            c.label,
+            new Map(
+              (ids?.values ?? []).flatMap((id, i) =>
+                typeof c.values?.[i] === 'number' ? [[String(id), c.values[i] as number] as const] : [],
+              ),
+            ),
+          ]),
+        )
+      }
+      const [volts, loads] = [maps('buses'), maps('branches')]
+      const labels = [...volts.keys()].filter((l) => l !== now)
+      setFound(
+        labels.map((label) => ({
+          label,
+          voltage: volts.get(label)!,
+          loading: loads.get(label) ?? new Map(),
+        })),
+      )
+    })
+    return () => {
+      current = false
+    }
+  }, [wanted, revision])
+  return found
 }
 
 function feederOfSelected(
@@ -123,13 +194,14 @@ const TOP = 8
 const BOTTOM = 20
 
 interface ChartProps {
+  readonly overlays: readonly Overlay[]
   readonly tree: Tree
   readonly quantities: readonly Quantity[]
   readonly unit: LengthUnit
   readonly svg: React.RefObject<SVGSVGElement | null>
 }
 
-function Chart({ tree, quantities, unit, svg }: ChartProps) {
+function Chart({ tree, quantities, unit, svg, overlays }: ChartProps) {
   const theme = useTheme()
   const frame = useRef<HTMLDivElement>(null)
   const [size, setSize] = useState({ width: 600, height: 150 })
@@ -189,7 +261,7 @@ function Chart({ tree, quantities, unit, svg }: ChartProps) {
         {quantities.map((q, n) => (
           <Plot
             key={q.id}
-            {...{ tree, quantity: q, at, lit }}
+            {...{ tree, quantity: q, at, lit, overlays }}
             top={TOP + n * each}
             height={each - TOP - 4}
             width={size.width}
@@ -219,6 +291,7 @@ function stepAlong(at: readonly number[], from: number, way: number): number {
 
 interface PlotProps {
   readonly tree: Tree
+  readonly overlays: readonly Overlay[]
   readonly quantity: Quantity
   readonly at: readonly number[]
   readonly lit: number
@@ -227,14 +300,17 @@ interface PlotProps {
   readonly width: number
 }
 
-function Plot({ tree, quantity, at, lit, top, height, width }: PlotProps) {
+function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotProps) {
   const theme = useTheme()
   const { result, pinned, items } = useBench()
   const now = series(tree, quantity, result)
   const then = pinned ? series(tree, quantity, pinned.result) : []
   const limits =
     quantity.id === 'voltage' ? limitsAt(items, tree.bus[0] ?? '') : quantity.id === 'loading' ? [100] : []
-  const known = [...now, ...then, ...limits].filter((v): v is number => v !== undefined && Number.isFinite(v))
+  const others = overlays.map((o) => ({ label: o.label, values: overlaySeries(tree, quantity, o) }))
+  const known = [...now, ...then, ...others.flatMap((o) => o.values), ...limits].filter(
+    (v): v is number => v !== undefined && Number.isFinite(v),
+  )
   if (!known.length) return null
   const low = quantity.of === 'bus' && quantity.id === 'voltage' ? Math.min(...known) : Math.min(0, ...known)
   const y = scaleLinear()
@@ -265,6 +341,31 @@ function Plot({ tree, quantity, at, lit, top, height, width }: PlotProps) {
           strokeWidth={1}
         />
       ))}
+      {others.map((o, n) => {
+        const end = o.values.findLastIndex((v) => v !== undefined)
+        const value = o.values[end]
+        if (value === undefined) return null
+        return (
+          <g key={o.label} stroke="none">
+            <path
+              d={path(o.values)}
+              fill="none"
+              stroke={theme.feeders[(n + 1) % theme.feeders.length]}
+              strokeWidth={1.2}
+              strokeDasharray={['6 3', '2 3', '8 3 2 3'][n % 3]}
+              data-testid="overlay"
+            />
+            <text
+              x={width - RIGHT - 4}
+              y={top + 10 + 13 * n}
+              textAnchor="end"
+              fill={theme.feeders[(n + 1) % theme.feeders.length]}
+            >
+              {o.label}
+            </text>
+          </g>
+        )
+      })}
       {pinned && (
         <path
           d={path(then)}

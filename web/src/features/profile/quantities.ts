@@ -62,6 +62,36 @@ export interface Tree {
   readonly km: readonly number[]
 }
 
+/** Only the way to one bus: it and what it is reached through. The whole tree when it is not part of it. */
+export function pathTo(tree: Tree, bus: string | null): Tree {
+  let at = bus === null ? -1 : tree.bus.indexOf(bus)
+  if (at < 0) return tree
+  const rows: number[] = []
+  while (at >= 0) {
+    rows.unshift(at)
+    at = tree.before[at]!
+  }
+  return {
+    bus: rows.map((r) => tree.bus[r]!),
+    before: rows.map((_, i) => i - 1),
+    element: rows.map((r) => tree.element[r]!),
+    km: rows.map((r) => tree.km[r]!),
+  }
+}
+
+/** Another condition beside the present one: figures by bus or element. */
+export interface Overlay {
+  readonly label: string
+  readonly voltage: ReadonlyMap<string, number>
+  readonly loading: ReadonlyMap<string, number>
+}
+
+export function overlaySeries(tree: Tree, quantity: Quantity, overlay: Overlay): (number | undefined)[] {
+  if (quantity.id === 'voltage') return tree.bus.map((b) => overlay.voltage.get(b))
+  if (quantity.id === 'loading') return tree.element.map((e) => overlay.loading.get(e ?? ''))
+  return tree.bus.map(() => undefined)
+}
+
 export function treeOf(profile: {
   bus: readonly string[]
   parent: readonly (string | null)[]

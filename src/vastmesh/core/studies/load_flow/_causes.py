@@ -85,7 +85,7 @@ class _Search:
         if v is None:
             return Cause("The bus has no supply.", [ident], [])
         low = v < 1
-        path = self.trace.path(ident)
+        path = self._from_supply_point(ident)
         steps = [(e, self._change(e, ident)) for e in path if e in self.branches]
         total = sum(d for _, d in steps if d > 0) if low else -sum(d for _, d in steps if d < 0)
         km = sum(getattr(self.network[e], "length_km", None) or 0.0 for e, _ in steps)
@@ -107,8 +107,24 @@ class _Search:
             if behind > 1e-3:
                 words.append(f"{behind:.3g} MW are generated at and behind it")
         return Cause(
-            "; ".join(words) + ".", named, self._tried(self._voltage_ideas(ident, path, low=low), ident, "voltage_pu")
+            "; ".join(words) + ".",
+            named,
+            self._tried(self._voltage_ideas(ident, self.trace.path(ident), low=low), ident, "voltage_pu"),
         )
+
+    def _from_supply_point(self, ident: str) -> list[str]:
+        """The way from a bus back to what supplies its feeder: the lower side of the last transformer above 1 kV.
+
+        What holds the voltage there makes up for what is lost before it. The whole way where there is none.
+        """
+        path = self.trace.path(ident)
+        for n, e in enumerate(path):
+            unit = self.network[e]
+            if isinstance(unit, Transformer) and n > 1 and e in self.branches:
+                low = self.network[unit.lv_bus]
+                if isinstance(low, Bus) and (low.nominal_kv or 0) > 1 and unit.lv_bus in path[:n]:
+                    return path[:n]
+        return path
 
     def _change(self, branch: str, towards: str) -> float:
         """By how much the voltage falls along a branch of the path, seen from the source, p.u."""

@@ -1,0 +1,253 @@
+/** Kept runs: named, noted, pinned, looked at; and a table of what has changed between two of them. */
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import styled from 'styled-components'
+import { answer, client, messageOf } from '../../api/client'
+import type { components } from '../../api/schema'
+import { usePrefs } from '../../bench/prefs'
+import { keepRun, lookAt, pinRun } from '../../bench/session'
+import { notify, resultLabel, select, useBench } from '../../bench/store'
+import { Button, IconButton, Pick, Plain, TextInput } from '../../design/controls'
+import { font } from '../../design/tokens'
+import { shown, shownUnit } from '../../design/units'
+
+type Info = components['schemas']['RunInfoOut']
+
+const Frame = styled.div`display: grid; grid-template-columns: minmax(300px, 38%) minmax(0, 1fr); height: 100%; min-height: 0;`
+const Side = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); min-height: 0; border-right: 1px solid ${(p) => p.theme.rule};`
+const Bar = styled.div`
+  display: flex; gap: 8px; align-items: center; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; min-height: 34px; white-space: nowrap; min-width: 0; flex-wrap: wrap;
+  .quiet { color: ${(p) => p.theme.quiet}; }
+`
+const List = styled.ul`list-style: none; margin: 0; padding: 0; overflow-y: auto; min-height: 0;`
+const Row = styled.li`
+  display: grid; grid-template-columns: minmax(0, 1fr) auto; gap: 0 8px; padding: 5px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; align-items: center;
+  &[data-pinned='true'] { background: ${(p) => p.theme.accentWash}; }
+  .about { color: ${(p) => p.theme.quiet}; font-size: 12px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+  .name { font-weight: 500; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; border: none; background: none; padding: 0; text-align: left; }
+  .acts { display: flex; grid-row: 1 / 3; grid-column: 2; }
+`
+const Scroll = styled.div`
+  overflow: auto; min-height: 0; &:focus-visible { outline-offset: -3px; }
+  table { border-collapse: collapse; font: 400 12.5px ${font.mono}; width: 100%; }
+  th { position: sticky; top: 0; background: ${(p) => p.theme.paper}; font: 400 12px ${font.sans}; color: ${(p) => p.theme.quiet}; }
+  th, td { padding: 3px 12px; text-align: right; border-bottom: 1px solid ${(p) => p.theme.rule}; white-space: nowrap; }
+  th:first-child, td:first-child { text-align: left; }
+  td button { border: none; background: none; padding: 0; color: ${(p) => p.theme.accent}; font: 400 12.5px ${font.sans}; cursor: pointer; min-height: 24px; }
+`
+const None = styled.p`padding: 14px 16px; color: ${(p) => p.theme.quiet};`
+
+const QUANTITIES = [
+  { id: 'buses voltage_pu', label: 'voltage' },
+  { id: 'branches loading_pct', label: 'loading' },
+  { id: 'branches from_active_power_mw', label: 'active power' },
+  { id: 'branches active_loss_mw', label: 'losses' },
+  { id: 'injections reactive_power_mvar', label: 'reactive power of machines and loads' },
+]
+
+const runsKey = (project: string | undefined) => ['runs', project] as const
+
+export function useRuns() {
+  const project = useBench((s) => s.project?.id)
+  return useQuery({
+    queryKey: runsKey(project),
+    queryFn: () =>
+      answer(
+        client.GET('/api/projects/{project_id}/runs', { params: { path: { project_id: project ?? '' } } }),
+      ),
+    enabled: !!project,
+    refetchOnMount: 'always',
+  })
+}
+
+export function RunsView() {
+  const { project, pinned } = useBench()
+  const cache = useQueryClient()
+  const { data: runs = [] } = useRuns()
+  const [name, setName] = useState('')
+  const refresh = () => cache.invalidateQueries({ queryKey: runsKey(project?.id) })
+  const keep = async () => {
+    const kept = await keepRun(name.trim() || resultLabel())
+    setName('')
+    if (kept) await refresh()
+  }
+  return (
+    <Frame>
+      <Side>
+        <Bar>
+          <TextInput
+            aria-label="Name of the run"
+            placeholder={resultLabel()}
+            value={name}
+            onChange={(e) => setName(e.currentTarget.value)}
+            onKeyDown={(e) => {
+              e.stopPropagation()
+              if (e.key === 'Enter') void keep()
+            }}
+          />
+          <Button onPress={() => void keep()}>Keep this result</Button>
+        </Bar>
+        <List aria-label="Kept runs">
+          {runs.map((r) => (
+            <RunRow key={r.id} run={r} pinned={pinned?.run === r.id} refresh={refresh} />
+          ))}
+          {runs.length === 0 && (
+            <None>
+              No run is kept yet. Keep the result on the screen, or pin it (P), and every view shows the
+              difference from it.
+            </None>
+          )}
+        </List>
+      </Side>
+      <Compare runs={runs.filter((r) => r.study === 'load_flow')} />
+    </Frame>
+  )
+}
+
+function RunRow({ run, pinned, refresh }: { run: Info; pinned: boolean; refresh: () => Promise<void> }) {
+  const project = useBench((s) => s.project?.id) ?? ''
+  const [editing, setEditing] = useState<'name' | 'note' | null>(null)
+  const params = { path: { project_id: project, run_id: run.id } }
+  const describe = async (values: { name?: string; note?: string }) => {
+    setEditing(null)
+    try {
+      await answer(client.PATCH('/api/projects/{project_id}/runs/{run_id}', { params, body: values }))
+      await refresh()
+    } catch (error) {
+      notify('problem', messageOf(error))
+    }
+  }
+  const forget = async () => {
+    await client.DELETE('/api/projects/{project_id}/runs/{run_id}', { params })
+    if (pinned) useBench.setState({ pinned: null })
+    await refresh()
+  }
+  const flow = run.study === 'load_flow'
+  return (
+    <Row data-pinned={pinned}>
+      {editing ? (
+        <TextInput
+          aria-label={editing === 'name' ? 'Name' : 'Note'}
+          defaultValue={run[editing]}
+          ref={(el) => el?.focus()}
+          onBlur={(e) =>
+            void describe({ [editing]: e.currentTarget.value || (editing === 'name' ? run.name : '') })
+          }
+          onKeyDown={(e) => {
+            e.stopPropagation()
+            if (e.key === 'Enter') e.currentTarget.blur()
+            if (e.key === 'Escape') setEditing(null)
+          }}
+        />
+      ) : (
+        <button type="button" className="name" title="Rename" onClick={() => setEditing('name')}>
+          {run.name}
+        </button>
+      )}
+      <span className="about" title={run.note}>
+        {run.condition} · revision {run.revision} ·{' '}
+        {new Date(run.at).toLocaleString('en-GB', { dateStyle: 'short', timeStyle: 'short' })}
+        {run.note ? ` · ${run.note}` : ''}
+      </span>
+      <span className="acts">
+        <IconButton icon="edit" label={`Note to ${run.name}`} onPress={() => setEditing('note')} />
+        {flow && (
+          <IconButton
+            icon="pin"
+            label={pinned ? 'Unpin' : `Pin ${run.name}`}
+            onPress={() => (pinned ? useBench.setState({ pinned: null }) : void pinRun(run.id, run.name))}
+          />
+        )}
+        {flow && (
+          <IconButton
+            icon="look"
+            label={`Look at the network as it stood at ${run.name}`}
+            onPress={() => void lookAt(run.id)}
+          />
+        )}
+        <IconButton icon="close" label={`Remove ${run.name}`} onPress={() => void forget()} />
+      </span>
+    </Row>
+  )
+}
+
+/** Before, after and change of one quantity, the largest change first. */
+function Compare({ runs }: { runs: readonly Info[] }) {
+  const { project, revision, trying, items, pinned, result } = useBench()
+  const units = usePrefs((s) => s.units)
+  const [before, setBefore] = useState<string | null>(null)
+  const [after, setAfter] = useState('now')
+  const [what, setWhat] = useState(QUANTITIES[0]!.id)
+  const first = before ?? pinned?.run ?? runs[0]?.id ?? null
+  const [table = 'buses', quantity = 'voltage_pu'] = what.split(' ')
+  const { data, error } = useQuery({
+    queryKey: ['compare', project?.id, first, after, what, revision, trying, result?.solve_ms],
+    queryFn: () =>
+      answer(
+        client.POST('/api/projects/{project_id}/compare', {
+          params: { path: { project_id: project?.id ?? '' } },
+          body: { before: first ?? 'now', after, table, quantity },
+        }),
+      ),
+    enabled: !!project && first !== null,
+    placeholderData: (last) => last,
+    retry: false,
+    gcTime: 10_000,
+  })
+  const now = { id: 'now', label: 'now' }
+  const choices = runs.map((r) => ({ id: r.id, label: r.name }))
+  const column = (name: string) => data?.table.columns.find((c) => c.name === name)
+  const values = (name: string) => (column(name)?.values ?? []) as (number | null)[]
+  const ids = (column('id')?.values ?? []) as string[]
+  const about = column('after')
+  if (first === null) return <None>Keep two results to lay them side by side.</None>
+  const figure = (v: number | null | undefined, sign = false) => {
+    const said = shown(v, about?.unit, about?.digits, units)
+    return sign && typeof v === 'number' && v > 0 ? `+${said}` : said
+  }
+  return (
+    <Side>
+      <Bar>
+        <Pick label="Before" value={first} choices={choices} onChange={setBefore} />
+        <Pick label="after" value={after} choices={[now, ...choices]} onChange={setAfter} />
+        <Pick label="Quantity" hideLabel value={what} choices={QUANTITIES} onChange={setWhat} />
+        {data && (
+          <span className="quiet">
+            findings +{data.findings_gained.length} −{data.findings_lost.length}
+          </span>
+        )}
+        <Plain onPress={() => useBench.setState({ lens: 'difference' })} isDisabled={!pinned}>
+          On the sheet
+        </Plain>
+      </Bar>
+      <Scroll tabIndex={0} role="region" aria-label="Comparison">
+        {error && <None role="alert">{messageOf(error)}</None>}
+        <table aria-label="Comparison">
+          <thead>
+            <tr>
+              <th>{data?.table.label}</th>
+              <th>Before {shownUnit(about?.unit, units)}</th>
+              <th>After {shownUnit(about?.unit, units)}</th>
+              <th>Change</th>
+            </tr>
+          </thead>
+          <tbody>
+            {ids.slice(0, 300).map((id, i) => (
+              <tr key={id}>
+                <td>
+                  <button type="button" onClick={() => select(id, { reveal: true })}>
+                    {items.get(id)?.name ?? id}
+                  </button>
+                </td>
+                <td>{figure(values('before')[i])}</td>
+                <td>{figure(values('after')[i])}</td>
+                <td>{figure(values('change')[i], true)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        {ids.length > 300 && <None>The 300 largest changes of {ids.length}.</None>}
+      </Scroll>
+    </Side>
+  )
+}
