@@ -21,8 +21,8 @@ test: build chromium office ## Set everything up and run every check and test
 	$(BIN)/pytest -n 2 --dist loadgroup
 
 check: $(STAMPS)/python $(STAMPS)/web ## Format, lint, types, import contracts
-	$(BIN)/ruff format --check -q src tests demo benchmarks docs
-	$(BIN)/ruff check -q src tests demo benchmarks docs
+	$(BIN)/ruff format --check -q src tests demo benchmarks docs tools
+	$(BIN)/ruff check -q src tests demo benchmarks docs tools
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-logo 2>/dev/null || $(BIN)/lint-imports
 	cd web && npx --no-install biome check src

@@ -8,18 +8,24 @@ from __future__ import annotations
 
 import json
 import resource
-import socket
 import statistics
 import subprocess
 import sys
 import tempfile
 import time
 import urllib.request
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-sys.path.insert(0, str(Path(__file__).parent))
+sys.path[:0] = [str(Path(__file__).parent), str(Path(__file__).parents[1])]
+from tools.served import BROWSER_FLAGS, CHROMIUM, served  # noqa: E402
+
+if TYPE_CHECKING:
+    from playwright.sync_api import Page
+
+    from vastmesh.core.network import Network
 
 SIZES = (1_000, 10_000, 70_000)
 
@@ -147,8 +153,9 @@ def measure_service(n_bus: int, *, slide: bool) -> dict[str, Any]:
     return found
 
 
-def measure_sheet(n_bus: int) -> dict[str, Any]:
-    """Frame times in headless Chromium while the sheet is panned and zoomed, from whole to near."""
+@contextmanager
+def opened(n_bus: int) -> Iterator[tuple[Page, Network]]:
+    """A synthetic network open in headless Chromium, solved."""
     from playwright.sync_api import sync_playwright
     from synthetic import synthetic
 
@@ -159,48 +166,94 @@ def measure_sheet(n_bus: int) -> dict[str, Any]:
     network = synthetic(n_bus)
     network.apply(place(network))
     network.apply(with_rules(network))
-    with tempfile.TemporaryDirectory() as folder:
-        document = Path(folder) / "network.json"
-        document.write_bytes(write_network(network, "bench", "document"))
-        with socket.socket() as probe:
-            probe.bind(("127.0.0.1", 0))
-            port = probe.getsockname()[1]
-        command = [sys.executable, "-m", "vastmesh.cli", "serve", "--data", folder, "--port", str(port)]
-        server = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        try:
-            address = f"http://127.0.0.1:{port}"
-            for _ in range(200):
-                try:
-                    urllib.request.urlopen(f"{address}/api/health", timeout=5).close()
-                    break
-                except OSError:
-                    time.sleep(0.1)
-            sent = urllib.request.Request(f"{address}/api/projects/import?file_name=network.json", document.read_bytes(),
-                                          {"content-type": "application/octet-stream"}, method="POST")  # fmt: skip
-            ident = json.load(urllib.request.urlopen(sent, timeout=120))["project"]["id"]
-            with sync_playwright() as play:
-                browser = play.chromium.launch(
-                    executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
-                )
-                page = browser.new_page(viewport={"width": 1280, "height": 800})
-                page.goto(f"{address}/p/{ident}")
-                page.wait_for_selector("[data-ready=yes]", timeout=120_000)
-                page.wait_for_timeout(1500)
-                found = {"buses": n_bus, "elements": sum(1 for _ in network.elements())}
-                for name, zoom in (("whole", 0), ("nearer", 6), ("near", 10)):
-                    if zoom:
-                        page.mouse.move(480, 330)
-                        for _ in range(zoom):
-                            page.mouse.wheel(0, -240)
-                            page.wait_for_timeout(60)
-                        page.wait_for_timeout(700)
-                    found[f"{name}_pan_ms"] = _frames(page, "pan")
-                    found[f"{name}_zoom_ms"] = _frames(page, "zoom")
-                browser.close()
-        finally:
-            server.terminate()
-            server.wait(timeout=20)
-    return found
+    data = write_network(network, "bench", "document")
+    with tempfile.TemporaryDirectory() as folder, served(Path(folder)) as address, sync_playwright() as play:
+        sent = urllib.request.Request(f"{address}/api/projects/import?file_name=network.json", data,
+                                      {"content-type": "application/octet-stream"}, method="POST")  # fmt: skip
+        ident = json.load(urllib.request.urlopen(sent, timeout=120))["project"]["id"]
+        browser = play.chromium.launch(executable_path=CHROMIUM, args=BROWSER_FLAGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(f"{address}/p/{ident}")
+        page.wait_for_selector("[data-ready=yes]", timeout=120_000)
+        page.wait_for_timeout(1500)
+        yield page, network
+        browser.close()
+
+
+def measure_sheet(n_bus: int) -> dict[str, Any]:
+    """Frame times in headless Chromium while the sheet is panned and zoomed, from whole to near."""
+    with opened(n_bus) as (page, network):
+        found: dict[str, Any] = {"buses": n_bus, "elements": sum(1 for _ in network.elements())}
+        for name, zoom in (("whole", 0), ("nearer", 6), ("near", 10)):
+            if zoom:
+                page.mouse.move(480, 330)
+                for _ in range(zoom):
+                    page.mouse.wheel(0, -240)
+                    page.wait_for_timeout(60)
+                page.wait_for_timeout(700)
+            found[f"{name}_pan_ms"] = _frames(page, "pan")
+            found[f"{name}_zoom_ms"] = _frames(page, "zoom")
+        return found
+
+
+# From the key that moves the slider to the frame that shows the new profile, by the Performance API.
+_SLIDE = """steps => new Promise(done => {
+  const thumb = document.querySelector('input[type=range]'), times = []
+  const line = () => document.querySelector('[data-testid=profile]')
+  const step = () => {
+    const before = line().getAttribute('d')
+    performance.mark('key')
+    const set = Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set
+    set.call(thumb, String(Number(thumb.value) + 1))
+    thumb.dispatchEvent(new Event('input', { bubbles: true }))
+    thumb.dispatchEvent(new Event('change', { bubbles: true }))
+    const look = () => {
+      if (line().getAttribute('d') === before) return requestAnimationFrame(look)
+      requestAnimationFrame(() => {
+        times.push(performance.measure('slide', 'key').duration)
+        times.length < steps ? setTimeout(step, 60) : done(times)
+      })
+    }
+    requestAnimationFrame(look)
+  }
+  step() })"""
+
+
+def measure_slider(n_bus: int) -> dict[str, Any]:
+    """One step of the demand slider in the browser, from input to repaint, with the profile open."""
+    with opened(n_bus) as (page, _):
+        page.keyboard.press("2")
+        page.get_by_test_id("profile").first.wait_for()
+        page.wait_for_timeout(800)
+        times = page.evaluate(_SLIDE, 24)
+        return {"buses": n_bus, "input_to_repaint_ms": statistics.median(times[2:]), "slowest_ms": max(times[2:])}
+
+
+def measure_sift(n_bus: int) -> dict[str, Any]:
+    """Sift lines over a solved network, through the service: answer out in one process."""
+    from starlette.testclient import TestClient
+    from synthetic import synthetic
+
+    from vastmesh.api import make_app
+
+    lines = {
+        "above_ms": ("buses", "voltage_pu > 1.03"),
+        "worst_lines_ms": ("branches", "kind = line and loading_pct > 70 %, largest loading_pct first"),
+        "highest_ms": ("buses", "voltage_pu = max(voltage_pu)"),
+        "by_name_ms": ("buses", "name ~ 77 and voltage_pu < 1"),
+    }
+    with (
+        tempfile.TemporaryDirectory() as folder,
+        TestClient(make_app(Path(folder)), base_url="http://127.0.0.1") as client,
+    ):
+        ident = client.app.state.sessions.store.create("bench", synthetic(n_bus)).id  # type: ignore[attr-defined]
+        client.get(f"/api/projects/{ident}/live")
+        found: dict[str, Any] = {"buses": n_bus}
+        for name, (table, text) in lines.items():
+            body = {"table": table, "text": text}
+            assert client.post(f"/api/projects/{ident}/sift", json=body).status_code == 200
+            found[name] = median_ms(lambda b=body: client.post(f"/api/projects/{ident}/sift", json=b), 7)  # type: ignore[misc]
+        return found
 
 
 # One gesture step in every frame, the way a hand gives them; the time between frames is what is felt.
@@ -245,17 +298,21 @@ def show(title: str, rows: list[dict[str, Any]]) -> None:
                                        f"{c:>16.2f}" if isinstance(c, float) else f"{c:>16}" for c in cells))  # fmt: skip
 
 
+KINDS: dict[str, Callable[[int], dict[str, Any]]] = {
+    "solve": measure, "service": lambda n: measure_service(n, slide=n <= 10_000), "sheet": measure_sheet,
+    "slider": measure_slider, "sift": measure_sift,
+}  # fmt: skip
+
+
 def main() -> None:
     if len(sys.argv) > 2:
-        kind, size = sys.argv[1], int(sys.argv[2])
-        if kind == "sheet":
-            print(json.dumps(measure_sheet(size)))
-        else:
-            print(json.dumps(measure(size) if kind == "solve" else measure_service(size, slide=size <= 10_000)))
+        print(json.dumps(KINDS[sys.argv[1]](int(sys.argv[2]))))
         return
     show("Balanced load flow, medians (from scratch: flat start; 70,000: linear start)",
          [alone("solve", str(n)) for n in SIZES])  # fmt: skip
     show("Service: opening a project, one step of the demand slider", [alone("service", str(n)) for n in SIZES[:2]])
+    show("Sift lines through the service", [alone("sift", str(n)) for n in (1000, 70_000)])
+    show("Slider in the browser, profile open", [alone("slider", "1000")])
     show("Sheet: median time between frames while panning and zooming", [alone("sheet", str(n)) for n in (1800, 3600)])
 
 

@@ -3,11 +3,8 @@
 from __future__ import annotations
 
 import json
-import socket
-import subprocess
 import sys
 import tempfile
-import time
 import urllib.request
 from collections.abc import Callable
 from pathlib import Path
@@ -15,9 +12,9 @@ from pathlib import Path
 from playwright.sync_api import Page, sync_playwright
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
+from tools.served import BROWSER_FLAGS, CHROMIUM, served
+
 TARGET = Path(__file__).parent / "screenshots"
-FLAGS = "--no-sandbox --disable-gpu --disable-dev-shm-usage --disable-background-networking --font-render-hinting=none " \
-    "--force-color-profile=srgb --no-first-run"  # fmt: skip
 
 
 def bench_worst(page: Page) -> None:
@@ -37,9 +34,42 @@ def grown(page: Page) -> None:
 
 
 def tables(page: Page) -> None:
-    page.keyboard.press("4")
+    page.keyboard.press("3")
     page.get_by_role("button", name="Branches").click()
-    page.get_by_role("columnheader", name="Loading").get_by_role("button").click()
+    line = page.get_by_role("combobox", name="Sift: which rows to show")
+    line.fill("kind = line and loading_pct > 70 %, largest loading_pct first")
+    page.get_by_text(" of 118").wait_for()
+    page.get_by_role("button", name="Select on the sheet").click()
+    page.wait_for_timeout(400)
+
+
+def sweep(page: Page) -> None:
+    page.keyboard.press("5")
+    page.get_by_role("button", name="Sweep", exact=True).click()
+    page.get_by_role("button", name="Run", exact=True).click()
+    page.get_by_test_id("sweep-plot").wait_for()
+    page.keyboard.press("Shift+B")
+    page.wait_for_timeout(500)
+
+
+def map_(page: Page) -> None:
+    page.keyboard.press("m")
+    page.keyboard.press("h")
+    page.keyboard.press("b")
+    page.wait_for_timeout(400)
+    page.keyboard.press("f")
+    page.wait_for_timeout(600)
+
+
+def compare(page: Page) -> None:
+    page.keyboard.press("p")
+    page.get_by_role("slider", name="demand").focus()
+    for _ in range(15):
+        page.keyboard.press("ArrowLeft")
+    page.keyboard.press("7")
+    page.get_by_role("table", name="Comparison").get_by_role("row").nth(3).wait_for()
+    page.get_by_role("button", name="On the sheet").click()
+    page.wait_for_timeout(500)
 
 
 def overload(page: Page) -> None:
@@ -148,44 +178,34 @@ SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
     ("supply", "light", supply),
     ("profile", "light", profile),
     ("terminal", "light", ferry),
+    ("sweep", "light", sweep),
+    ("map", "light", map_),
+    ("compare", "light", compare),
 ]
 
 
 def main() -> None:
     TARGET.mkdir(exist_ok=True)
-    with tempfile.TemporaryDirectory() as folder, socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port = probe.getsockname()[1]
-        probe.close()
+    wanted = set(sys.argv[1:])
+    with tempfile.TemporaryDirectory() as folder:
         for name, scheme, prepare in SHOTS:
-            shoot(Path(folder) / name, port, name, scheme, prepare)
+            if not wanted or name in wanted:
+                shoot(Path(folder) / name, name, scheme, prepare)
 
 
-def shoot(folder: Path, port: int, name: str, scheme: str, prepare: Callable[[Page], None]) -> None:
+def shoot(folder: Path, name: str, scheme: str, prepare: Callable[[Page], None]) -> None:
     """One picture from a server of its own, so that no picture shows what another one did."""
-    command = [sys.executable, "-m", "vastmesh.cli", "demo", "--data", str(folder), "--port", str(port)]
-    server = subprocess.Popen(command, stdout=subprocess.DEVNULL)
-    try:
-        for _ in range(200):
-            try:
-                urllib.request.urlopen(f"http://127.0.0.1:{port}/api/health", timeout=5).close()
-                break
-            except OSError:
-                time.sleep(0.1)
-        with sync_playwright() as play:
-            browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS.split())
-            page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme=scheme)  # type: ignore[arg-type]
-            page.goto(f"http://127.0.0.1:{port}/")
-            page.wait_for_selector("[data-ready=yes]")
-            page.wait_for_timeout(400)
-            prepare(page)
-            page.wait_for_timeout(700)
-            page.screenshot(path=TARGET / f"{name}.png")
-            browser.close()
-        print(f"{name}.png")
-    finally:
-        server.terminate()
-        server.wait(timeout=20)
+    with served(folder, "demo") as address, sync_playwright() as play:
+        browser = play.chromium.launch(executable_path=CHROMIUM, args=BROWSER_FLAGS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme=scheme)  # type: ignore[arg-type]
+        page.goto(f"{address}/")
+        page.wait_for_selector("[data-ready=yes]")
+        page.wait_for_timeout(400)
+        prepare(page)
+        page.wait_for_timeout(700)
+        page.screenshot(path=TARGET / f"{name}.png")
+        browser.close()
+    print(f"{name}.png")
 
 
 if __name__ == "__main__":

@@ -3,49 +3,24 @@
 from __future__ import annotations
 
 import json
-import os
-import socket
-import subprocess
-import sys
-import time
 import urllib.request
 from collections.abc import Callable, Iterator
 from typing import Any
 
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Page
-
-FLAGS = [
-    "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync", "--no-first-run", "--font-render-hinting=none",
-    "--force-color-profile=srgb",
-]  # fmt: skip
+from tools.served import BROWSER_FLAGS, CHROMIUM, served
 
 
 @pytest.fixture(scope="session")
 def browser_type_launch_args() -> dict[str, Any]:
-    return {"executable_path": "/usr/bin/chromium", "args": FLAGS}
+    return {"executable_path": CHROMIUM, "args": BROWSER_FLAGS}
 
 
 @pytest.fixture(scope="session")
 def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port = probe.getsockname()[1]
-    folder = tmp_path_factory.mktemp("data")
-    process = subprocess.Popen(
-        [sys.executable, "-m", "vastmesh.cli", "demo", "--data", str(folder), "--port", str(port)], env={**os.environ}
-    )
-    address = f"http://127.0.0.1:{port}"
-    for _ in range(300):
-        try:
-            urllib.request.urlopen(f"{address}/api/health", timeout=5).close()
-            break
-        except OSError:
-            time.sleep(0.1)
-    yield address
-    process.terminate()
-    process.wait(timeout=20)
+    with served(tmp_path_factory.mktemp("data"), "demo") as address:
+        yield address
 
 
 def call(address: str, method: str = "GET", body: Any = None) -> Any:

@@ -184,7 +184,7 @@ def test_the_next_size_by_key_and_the_catalogue_on_the_shelf(bench: Page, server
     bench.keyboard.press("]")
     settled(bench)
     assert items(server, project)["Kesterby F2-01"]["type"] == "Al 1×240 XLPE 11 kV cable"
-    bench.keyboard.press("5")
+    bench.keyboard.press("9")
     bench.get_by_label("Search the catalogue").fill("Cu 95..185 11 kV cable 1")
     row = bench.get_by_role("region", name="Types").locator("div").filter(has_text="Cu 1×150 XLPE 11 kV cable").last
     row.get_by_role("button", name="use for selection").click()
@@ -206,7 +206,7 @@ def test_the_model_check_jumps_and_mends(bench: Page) -> None:
 
 def test_a_pasted_table_with_bad_rows_marks_them_and_applies_none(bench: Page, server: str, project: str) -> None:
     before = items(server, project)
-    bench.keyboard.press("4")
+    bench.keyboard.press("3")
     bench.get_by_role("toolbar", name="Table").get_by_role("button", name=re.compile("^Loads")).click()
     grid = bench.get_by_role("grid", name="Data: Loads")
     rows = ["Name\\tActive power (MW)", "Cold Store demand\\t2.1", "Ice House demand\\tlots", "Fish Dock demand\\t-1e9",

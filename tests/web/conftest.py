@@ -21,10 +21,21 @@ export * from '{web}/src/bench/sheet/labels'
 export * from '{web}/src/bench/sheet/lens'
 export * from '{web}/src/bench/sheet/paint'
 export * from '{web}/src/bench/sheet/neighbour'
+export * from '{web}/src/bench/sheet/heat'
+export * from '{web}/src/bench/sheet/mapScene'
+export {{ BANDS, LABEL_SETS, initialPrefs }} from '{web}/src/bench/prefs'
+export * from '{web}/src/features/tables/rows'
+export {{ complete as completed, filterLine, joined, wordAt }} from '{web}/src/features/tables/sift'
+export * from '{web}/src/design/units'
 export * from '{web}/src/bench/model'
 export * from '{web}/src/features/profile/quantities'
 export * from '{web}/src/design/format'
 export * from '{web}/src/design/tokens'
+import {{ makePaint }} from '{web}/src/bench/sheet/paint'
+import {{ BANDS, LABEL_SETS, initialPrefs }} from '{web}/src/bench/prefs'
+export const paintWith = (palette, lens, items, result, more) =>
+  makePaint({{ palette, lens, bands: BANDS, items, result, ...more }})
+export const WORDS = {{ set: LABEL_SETS[0], units: initialPrefs.units }}
 """
 BUILD = """
 import { build } from '%(web)s/node_modules/vite/dist/node/index.js'
@@ -39,7 +50,7 @@ Js = Callable[..., Any]
 def js(tmp_path_factory: pytest.TempPathFactory) -> Js:
     """Call with a JavaScript expression over the bundle ``m`` and inputs ``i``; gives its value."""
     folder = tmp_path_factory.mktemp("web")
-    entry = folder / "entry.ts"
+    entry = folder / "entry.js"
     entry.write_text(ENTRY.format(web=WEB))
     script = BUILD % {"web": WEB, "out": folder / "out", "entry": entry}
     done = subprocess.run(

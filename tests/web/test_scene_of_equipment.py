@@ -43,8 +43,9 @@ def test_moved_labels_are_known_and_moved(js: Js) -> None:
     items = small(bus("a", 0, 0, bar=100), {**bus("b", 300, 0, bar=100), "label_dx": 40, "label_dy": -25})
     moves = js(f"[...{SCENE}.labelMoves]", items=items)
     assert moves == [["b", {"x": 40, "y": -25}]]
-    expression = f"""(s => {{ const p = m.makePaint(m.light, 'plain', new Map(), null)
-        return m.labelsFor(s, null, p, {{k: 1, x: 400, y: 300}}, 900, 600, new Set()).map(l => [l.key, l.x, l.y]) }})({SCENE})"""
+    expression = f"""(s => {{ const p = m.paintWith(m.light, 'plain', new Map(), null)
+        const l = m.labelsFor(s, null, m.WORDS, p, {{k: 1, x: 400, y: 300}}, 900, 600, new Set())
+        return l.map(l => [l.key, l.x, l.y]) }})({SCENE})"""
     at = {key: (x, y) for key, x, y in js(expression, items=items)}
     plain = js(expression, items=small(bus("a", 0, 0, bar=100), bus("b", 300, 0, bar=100)))
     before = {key: (x, y) for key, x, y in plain}
@@ -80,9 +81,9 @@ def test_an_outage_of_the_condition_shows_on_the_sheet(js: Js) -> None:
 
 
 def colours(js: Js, lens: str, **more: Any) -> list[str]:
-    expression = """(p => ['a', 'b', 'l'].map(x => x === 'l' ? p.branch(x) : p.bus(x)))(m.makePaint(m.light, i.lens,
-        new Map(i.items.map(x => [x.id, x])), i.result ? m.complete(i.result, null) : null, new Map(i.feeders ?? []),
-        i.pinned ? m.complete(i.pinned, null) : null))"""
+    expression = """(p => ['a', 'b', 'l'].map(x => x === 'l' ? p.branch(x) : p.bus(x)))(m.paintWith(m.light, i.lens,
+        new Map(i.items.map(x => [x.id, x])), i.result ? m.complete(i.result, null) : null, {
+        feeders: new Map(i.feeders ?? []), pinned: i.pinned ? m.complete(i.pinned, null) : null }))"""
     items = small(bus("a", 0, 0), bus("b", 100, 0), line("l", "a", "b"))
     found: list[str] = js(expression, lens=lens, items=items, **more)
     return found
@@ -121,5 +122,7 @@ def test_the_difference_lens_compares_with_the_pinned_result(js: Js) -> None:
 @pytest.mark.parametrize("loss", [0.0, 0.01, 5.0])
 def test_the_losses_lens_is_relative_to_the_worst_branch(js: Js, loss: float) -> None:
     worst = colours(js, "losses", result=result([1, 1], loss))[2]
-    strongest, weakest = js("[m.lensColours(m.light).loading(100), m.lensColours(m.light).loading(0)]")
+    strongest, weakest = js(
+        "[m.lensColours(m.light, m.BANDS).loading(100), m.lensColours(m.light, m.BANDS).loading(0)]"
+    )
     assert worst == (strongest if loss else weakest)

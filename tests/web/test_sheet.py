@@ -171,8 +171,8 @@ def test_elements_at_unknown_buses_are_left_out_not_crashed_on(js: Js) -> None:
 
 LABELS = f"""(() => {{
     const items = new Map(i.items.map(x => [x.id, x])), s = {SCENE}, r = m.complete(i.live, null)
-    const p = m.makePaint(m.light, 'both', items, r), v = i.view ?? m.fitView(s.box, 970, 500)
-    return m.labelsFor(s, r, p, v, 970, 500, new Set(i.strong ?? []))
+    const p = m.paintWith(m.light, 'both', items, r), v = i.view ?? m.fitView(s.box, 970, 500)
+    return m.labelsFor(s, r, m.WORDS, p, v, 970, 500, new Set(i.strong ?? []))
 }})()"""
 
 
@@ -195,10 +195,10 @@ def test_the_selected_element_is_always_labelled(js: Js, demo_items: Items, demo
 
 
 def test_lens_colours_diverge_about_nominal_and_rise_with_loading(js: Js) -> None:
-    low, middle, high, beyond = js("[0.90, 1, 1.1, 1.5].map(m.lensColours(m.light).voltage)")
+    low, middle, high, beyond = js("[0.90, 1, 1.1, 1.5].map(m.lensColours(m.light, m.BANDS).voltage)")
     assert len({low, middle, high}) == 3
     assert high == beyond
-    loads = js("[0, 50, 80, 100, 150].map(m.lensColours(m.light).loading)")
+    loads = js("[0, 50, 80, 100, 150].map(m.lensColours(m.light, m.BANDS).loading)")
     assert len(set(loads)) == 4
     assert loads[3] == loads[4]
 
@@ -207,7 +207,7 @@ def test_paint_tells_live_from_dead_and_the_direction_of_flow(
     js: Js, demo_items: Items, demo_live: dict[str, Any]
 ) -> None:
     expression = """(() => { const items = new Map(i.items.map(x => [x.id, x])), r = m.complete(i.live, null)
-        const p = m.makePaint(m.light, 'both', items, r)
+        const p = m.paintWith(m.light, 'both', items, r)
         return [p.live('Heron End'), p.live('Tie Moor End'), p.flow('Saltern F2-01'), p.flow('Gannet Down - Lowmere'),
                 p.flow('T-TH'), p.finding('T-Q1')?.severity ?? null, p.finding('Ambry 132') ?? null] })()"""
     found = js(expression, items=demo_items, live=demo_live)

@@ -297,6 +297,19 @@ export const pasteTable = (kind: string, text: string) =>
     }),
   )
 
+export async function putBackdrop(file: File) {
+  return sendOrTell(async (base_revision) => {
+    const query = new URLSearchParams({ file_name: file.name, base_revision: String(base_revision) })
+    const response = await fetch(`/api/projects/${getState().project?.id}/backdrop?${query}`, {
+      method: 'PUT',
+      body: file,
+      headers: { 'content-type': 'application/octet-stream' },
+    })
+    const body = await response.json()
+    return response.ok ? { data: body, response } : { error: body, response }
+  })
+}
+
 export async function importTypes(file: File) {
   return sendOrTell(async (base_revision) => {
     const query = new URLSearchParams({ file_name: file.name, base_revision: String(base_revision) })

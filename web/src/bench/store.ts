@@ -107,6 +107,8 @@ export interface BenchState {
   arrangement: 'schematic' | 'map'
   study: StudyLens | null
   looking: Looking | null
+  /** Whose figures somebody asks about: the card opens its workings. */
+  asked: string | null
   /** What was found last, to step through. */
   found: readonly string[]
   /** Which overlay is open beside the palette. */
@@ -144,6 +146,7 @@ export const initial: BenchState = {
   arrangement: 'schematic',
   study: null,
   looking: null,
+  asked: null,
   found: [],
   dialog: null,
   notices: [],
@@ -228,3 +231,6 @@ export function stepFound(by: 1 | -1) {
   const next = found[(at + by + found.length) % found.length] ?? found[0]!
   setState((s) => ({ selected: next, chosen: new Set(found), reveal: s.reveal + 1 }))
 }
+
+/** How did the figures of an element come about? */
+export const how = (id: string) => setState({ selected: id, chosen: NONE, cardOpen: true, asked: id })

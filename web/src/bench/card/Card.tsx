@@ -1,5 +1,6 @@
 /** The card about the selected element: its data, edited in place, and its results. */
 import { useQuery } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
 import { TabPanel, Tabs } from 'react-aria-components'
 import styled from 'styled-components'
 import { vocabularyQuery } from '../../api/queries'
@@ -40,7 +41,13 @@ export function Card() {
   const chosen = useBench((s) => s.chosen)
   return (
     <Panel aria-label="Card">
-      {chosen.size > 1 ? <Several ids={[...chosen]} /> : item ? <About item={item} /> : <Overview />}
+      {chosen.size > 1 ? (
+        <Several ids={[...chosen]} />
+      ) : item ? (
+        <About key={item.id} item={item} />
+      ) : (
+        <Overview />
+      )}
     </Panel>
   )
 }
@@ -88,6 +95,13 @@ function About({ item }: { item: Item }) {
   const result = useBench((s) => s.result)
   const findings = (result?.findings ?? []).filter((f) => f.element === item.id)
   const removable = kind?.element || BESIDE.has(item.kind)
+  const [tab, setTab] = useState('data')
+  const asked = useBench((s) => s.asked === item.id)
+  useEffect(() => {
+    if (!asked) return
+    setTab('workings')
+    useBench.setState({ asked: null })
+  }, [asked])
   return (
     <>
       <Head>
@@ -112,7 +126,7 @@ function About({ item }: { item: Item }) {
           <IconButton icon="close" label="Close the card" keys="Esc" onPress={() => select(null)} />
         </div>
       </Head>
-      <Tabs defaultSelectedKey="data" key={item.id}>
+      <Tabs selectedKey={tab} onSelectionChange={(k) => setTab(String(k))}>
         <Bar>
           <TabList aria-label="Card">
             <Tab id="data">Data</Tab>

@@ -11,6 +11,7 @@ import { Documents } from './Documents'
 import { applies, Field } from './Field'
 import { Related } from './Related'
 import { StateHere } from './StateHere'
+import { ValuesHere } from './ValuesHere'
 
 const Rows = styled.div`display: flex; flex-direction: column;`
 const Key = styled.p`color: ${(p) => p.theme.quiet}; font-size: 12px; margin-top: 10px;`
@@ -24,6 +25,7 @@ const All = styled.button`
 `
 
 const GROUPS: readonly (readonly [string, string])[] = [
+  ['control', 'Control'],
   ['protection', 'Trip unit and fuse'],
   ['earth', 'Neutral earthing'],
   ['sequence', 'Zero sequence and fault data'],
@@ -58,6 +60,7 @@ export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
           .sort((a, b) => order(a.name) - order(b.name))
           .map(field)}
         {kind.element && <StateHere item={item} />}
+        {kind.element && <ValuesHere item={item} kind={kind} />}
       </Rows>
       <Legend
         item={item}

@@ -3,9 +3,10 @@ import styled from 'styled-components'
 import { shown, shownUnit } from '../../design/units'
 import type { FullColumn, Item, ResultTable } from '../model'
 import { usePrefs } from '../prefs'
-import { useBench } from '../store'
+import { how, useBench } from '../store'
 import { FigureList } from './FigureList'
 
+const How = styled.button`border: none; background: none; color: ${(p) => p.theme.accent}; padding: 0 0 6px; min-height: 24px; cursor: pointer; text-decoration: underline;`
 const Note = styled.p`color: ${(p) => p.theme.quiet};`
 
 const SKIP = new Set(['id', 'name', 'kind', 'area', 'bus', 'from_bus', 'to_bus', 'nominal_kv'])
@@ -18,6 +19,9 @@ export function Results({ item }: { item: Item }) {
   return (
     <>
       {failed && <Note role="status">Out of date: the network as it stands could not be solved.</Note>}
+      <How type="button" onClick={() => how(item.id)}>
+        How these figures come about
+      </How>
       <Figures table={table} id={item.id} />
     </>
   )

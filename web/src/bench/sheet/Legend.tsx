@@ -169,9 +169,7 @@ function Options() {
   const changed = JSON.stringify(bands) !== JSON.stringify(BANDS)
   return (
     <DialogTrigger>
-      <Plain aria-label="Scales, surface and motion" style={{ padding: '0 6px' }}>
-        scale …
-      </Plain>
+      <Plain style={{ padding: '0 6px' }}>scale …</Plain>
       <Popover placement="top start">
         <Panel role="group" aria-label="Scales, surface and motion">
           <label>

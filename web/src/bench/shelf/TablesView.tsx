@@ -14,7 +14,17 @@ const Bar = styled.div`
   button[aria-pressed='true'] { background: ${(p) => p.theme.accentWash}; color: ${(p) => p.theme.ink}; font-weight: 500; }
 `
 /** Kinds that are no equipment but worth a table. */
-const LISTED = new Set(['line_geometry', 'current_transformer', 'relay', 'own_type'])
+const LISTED = new Set([
+  'line_geometry',
+  'current_transformer',
+  'relay',
+  'own_type',
+  'condition',
+  'voltage_limits',
+  'area',
+  'substation',
+  'acknowledgement',
+])
 
 export function TablesView() {
   const tables = useBench((s) => s.result?.tables)

@@ -101,7 +101,8 @@ function useKeys(setOpen: (open: OpenOverlay) => void, onProjects: () => void) {
     const press = (event: KeyboardEvent) => {
       const target = event.target as HTMLElement
       const typing =
-        target.matches('input, textarea, [contenteditable]') && !target.matches('input[type="range"]')
+        target.matches('input, textarea, [contenteditable]') &&
+        !target.matches('input[type="range"], input[type="checkbox"]')
       const keys = keysOf(event)
       if (event.defaultPrevented || document.querySelector('[role="dialog"]')) return
       if (typing && !keys.startsWith('Ctrl+K')) return

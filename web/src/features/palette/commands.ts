@@ -9,6 +9,7 @@ import {
   lookAway,
   pin,
   placeAs,
+  putBackdrop,
   redo,
   remove,
   swap,
@@ -18,6 +19,7 @@ import {
 } from '../../bench/session'
 import {
   fitSheet,
+  how,
   type Lens,
   type ShelfView,
   select,
@@ -119,6 +121,12 @@ function oneCommands(item: Item): Command[] {
           },
         ]
       : []),
+    {
+      id: 'how',
+      label: `How do the figures of ${item.name} come about?`,
+      keys: '?',
+      run: () => how(item.id),
+    },
     {
       id: 'rename',
       label: `Rename ${item.name}`,
@@ -316,11 +324,28 @@ function viewCommands(): Command[] {
   ]
 }
 
+/** Ask for a GeoJSON file and put it behind the map. */
+function chooseBackdrop() {
+  const input = document.createElement('input')
+  input.type = 'file'
+  input.accept = '.geojson,.json,application/geo+json'
+  input.onchange = () => {
+    const file = input.files?.[0]
+    if (file) void putBackdrop(file)
+  }
+  input.click()
+}
+
 /** The map and the schematic made from each other, and lengths taken from routes. */
 function geographyCommands(): Command[] {
   const { items } = useBench.getState()
   const lines = selection().filter((id) => items.get(id)?.kind === 'line')
   return [
+    {
+      id: 'backdrop',
+      label: 'Map: put a coast, roads and places behind it (GeoJSON) …',
+      run: chooseBackdrop,
+    },
     {
       id: 'to-map',
       label: 'Map: give buses without a place one from the schematic',

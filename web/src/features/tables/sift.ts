@@ -102,6 +102,8 @@ export function wordAt(text: string, cursor: number): { start: number; part: str
 /** What could stand here, the best first; nothing while nothing is typed. */
 export function complete(hints: readonly Hint[], text: string, cursor: number): Hint[] {
   const { part } = wordAt(text, cursor)
+  // Behind a figure a unit is being typed.
+  if (/\d\s*$/.test(text.slice(0, cursor - part.length))) return []
   if (!part || (text.slice(0, cursor).match(/["']/g)?.length ?? 0) % 2) return []
   const low = part.toLowerCase()
   const hits = hints.filter((h) => h.word.toLowerCase().includes(low) && h.word !== part)

@@ -1,0 +1,1 @@
+"""What tests, benchmarks and pictures share and the product does not need."""
