@@ -56,14 +56,18 @@ def _table(one: LiveSession, name: str) -> tuple[Network, Table]:
     return network, found
 
 
-def _frame(one: LiveSession, network: Network, table: Table, pinned: str | None) -> Frame:
+def _frame(one: LiveSession, name: str, network: Network, table: Table, pinned: str | None) -> Frame:
     before: dict[str, Any] | None = None
     if pinned is not None:
         old = one.kept(pinned)[2].get(table.name)
         before = _aligned(old, table["id"]) if old else None
+    # Element data changes with every edit and is small; results have the same rows for long.
+    texts = {} if name.startswith("data:") else one.texts(table)
+    words = words_of(network) if name.startswith("data:") else {}
     return Frame(
-        columns={c.name: c.values for c in table.columns}, units={c.name: c.unit for c in table.columns} | {"nominal_kv": "kV"},
-        size=len(table), words=words_of(network), pinned=before, late=places(network, table, one.trace),
+        columns={**{c.name: c.values for c in table.columns}, **texts},
+        units={c.name: c.unit for c in table.columns} | {"nominal_kv": "kV"},
+        size=len(table), words=words, pinned=before, late=places(network, table, one.trace),
     )  # fmt: skip
 
 
@@ -83,7 +87,7 @@ def sift_rows(body: m.SiftIn, one: One) -> Response:
     with one.lock:
         started = time.perf_counter()
         network, table = _table(one, body.table)
-        found = sift(body.text, _frame(one, network, table, body.pinned))
+        found = sift(body.text, _frame(one, body.table, network, table, body.pinned))
         took = (time.perf_counter() - started) * 1e3
         return _render.Json(
             {"revision": one.revision, "rows": found.rows, "mentions": found.mentions, "took_ms": round(took, 2)}

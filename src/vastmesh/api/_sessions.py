@@ -12,6 +12,7 @@ from collections.abc import Iterable
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
+import numpy as np
 from pydantic import BaseModel
 
 from ..core.catalogue import EquipmentType, neighbour, types_of
@@ -42,8 +43,9 @@ from ..core.network import (
     root_of,
     touched_fields,
 )
+from ..core.sift import Texts
 from ..core.studies import Result, Table
-from ..core.studies.load_flow import LiveLoadFlow, LoadFlowResult, live_options
+from ..core.studies.load_flow import LiveLoadFlow, LoadFlowResult, live_options, words_of
 from ..exchange import own_as_type, pack_tables, read_rows, unpack_tables
 from ..runner import Job, Runner
 from ..store import Entry, EntryKind, History, Run, RunInfo, Store
@@ -112,6 +114,7 @@ class LiveSession:
         self._traced: tuple[int, Trace] | None = None
         self._checked: tuple[int, list[Check]] | None = None
         self._last: tuple[Condition, Solved] | None = None
+        self._texts: tuple[str, dict[tuple[str, str], Texts]] = ("", {})
         self._kept: OrderedDict[str, tuple[RunInfo, dict[str, Any], dict[str, Table]]] = OrderedDict()
 
     # Results
@@ -138,6 +141,23 @@ class LiveSession:
                 self.solve()
             assert self._last is not None
             return self._last
+
+    def texts(self, table: Table) -> dict[str, Texts]:
+        """The fixed texts of a result table for the sift line, kept while its rows stay."""
+        with self.lock:
+            token = f"{self._token}-{self._rows}"
+            if self._texts[0] != token:
+                self._texts = (token, {})
+            kept, words = self._texts[1], None
+            found = {}
+            for c in table.columns:
+                if not c.fixed or isinstance(c.values, np.ndarray):
+                    continue
+                if (table.name, c.name) not in kept:
+                    words = words_of(self.network) if words is None else words
+                    kept[table.name, c.name] = Texts(c.values, words)
+                found[c.name] = kept[table.name, c.name]
+            return found
 
     # Runs
 

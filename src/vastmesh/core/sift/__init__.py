@@ -16,7 +16,7 @@ Grammar::
 It is parsed by this grammar and evaluated column by column; nothing of it is ever run as code.
 """
 
-from ._evaluate import FUNCTIONS, Frame, Sifted, sift
+from ._evaluate import FUNCTIONS, Frame, Sifted, Texts, sift
 from ._parse import SiftError, parse
 
-__all__ = ["FUNCTIONS", "Frame", "SiftError", "Sifted", "parse", "sift"]
+__all__ = ["FUNCTIONS", "Frame", "SiftError", "Sifted", "Texts", "parse", "sift"]

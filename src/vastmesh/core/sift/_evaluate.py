@@ -3,6 +3,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from difflib import get_close_matches
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -22,6 +23,31 @@ FUNCTIONS: dict[str, str] = {
     "bottom": "bottom(column, n): among the n smallest",
     "blank": "blank(column): rows without a value",
 }
+
+
+class Texts:
+    """A column of texts, with what comparing them needs kept once it has been worked out.
+
+    ``words``: id -> name; a text equals both.
+    """
+
+    def __init__(self, values: Any, words: Mapping[str, str] | None = None) -> None:
+        self._values, self._words = values, words or {}
+
+    @cached_property
+    def plain(self) -> NDArray[Any]:
+        return np.array(["" if v is None else str(v) for v in self._values], dtype=np.str_)
+
+    @cached_property
+    def low(self) -> NDArray[Any]:
+        return np.asarray(np.char.lower(self.plain))
+
+    @cached_property
+    def named(self) -> NDArray[Any] | None:
+        """The names in place of ids, in small letters; None where no text is an id of anything."""
+        if not self._words or not any(v in self._words for v in dict.fromkeys(self._values)):
+            return None
+        return np.char.lower(np.array([self._words.get(v, v) for v in self.plain.tolist()], dtype=np.str_))
 
 
 @dataclass(frozen=True)
@@ -83,7 +109,8 @@ class _Evaluation:
             by = self.value(line.order)
             if by.kind == "flag":
                 raise SiftError("Rows are put in order by a column or a figure.", by.at)
-            keys = np.broadcast_to(np.asarray(by.data), (n,))[rows]
+            data = by.data.low if isinstance(by.data, Texts) else np.asarray(by.data)
+            keys = np.broadcast_to(data, (n,))[rows]
             rows = rows[_ordered(keys, line.largest)]
         return Sifted(rows, list(self.mentions))
 
@@ -113,7 +140,7 @@ class _Evaluation:
             values = frame.pinned[name]
         else:
             values = frame.columns[name] if name in frame.columns else frame.late[name]()
-        return _column(values, frame.units.get(name), node.at)
+        return _column(values, frame.units.get(name), frame.words, node.at)
 
     def call(self, node: Call) -> _Value:
         if node.name not in FUNCTIONS:
@@ -123,7 +150,11 @@ class _Evaluation:
             raise SiftError(f"Write {FUNCTIONS[node.name].partition(':')[0]}.", node.at)
         first = self.value(node.arguments[0])
         if node.name == "blank":
-            blank = first.data == "" if first.kind == "text" else ~np.isfinite(np.asarray(first.data, np.float64))
+            blank = (
+                first.data.plain == ""
+                if isinstance(first.data, Texts)
+                else ~np.isfinite(np.asarray(first.data, np.float64))
+            )
             return _Value("flag", blank, None, node.at)
         self.need_number(first)
         data = np.asarray(first.data, np.float64)
@@ -225,9 +256,8 @@ class _Evaluation:
         a, b = _small(left.data), _small(right.data)
         test: Callable[[Any, Any], Any] = _contains if sign == "~" else np.equal
         found = test(a, b)
-        if self.frame.words and np.ndim(left.data):
-            named = np.array([self.frame.words.get(x, x) for x in left.data.tolist()])
-            found = np.logical_or(found, test(_small(named), b))
+        if isinstance(left.data, Texts) and left.data.named is not None:
+            found = np.logical_or(found, test(left.data.named, b))
         return np.logical_not(found) if sign == "!=" else found
 
     def scale(self, value: _Value, to: _Value) -> float:
@@ -253,19 +283,21 @@ class _Evaluation:
             raise SiftError("A number, or a column of numbers, is needed here.", value.at)
 
 
-def _column(values: Any, unit: str | None, at: int) -> _Value:
+def _column(values: Any, unit: str | None, words: Mapping[str, str], at: int) -> _Value:
+    if isinstance(values, Texts):
+        return _Value("text", values, None, at)
     array = values if isinstance(values, np.ndarray) else np.asarray(values, dtype=object)
     if array.dtype == np.bool_:
         return _Value("flag", array, None, at)
     if array.dtype.kind in "fiu":
         return _Value("number", array, unit, at)
-    first = next((v for v in array.tolist() if v is not None), None)
+    plain = array.tolist()
+    first = next((v for v in plain if v is not None), None)
     if isinstance(first, bool):
-        return _Value("flag", np.array([bool(v) for v in array.tolist()]), None, at)
+        return _Value("flag", np.array([bool(v) for v in plain]), None, at)
     if isinstance(first, int | float):
-        numbers = np.array([np.nan if v is None else v for v in array.tolist()], np.float64)
-        return _Value("number", numbers, unit, at)
-    return _Value("text", np.array(["" if v is None else str(v) for v in array.tolist()], dtype=np.str_), None, at)
+        return _Value("number", np.array([np.nan if v is None else v for v in plain], np.float64), unit, at)
+    return _Value("text", Texts(plain, words), None, at)
 
 
 def _contains(text: Any, part: Any) -> Any:
@@ -273,12 +305,12 @@ def _contains(text: Any, part: Any) -> Any:
 
 
 def _small(data: Any) -> Any:
-    return np.char.lower(np.asarray(data, dtype=np.str_))
+    return data.low if isinstance(data, Texts) else np.char.lower(np.asarray(data, dtype=np.str_))
 
 
 def _ordered(keys: Any, largest: bool) -> Any:
     if keys.dtype.kind not in "fiu":
-        order = np.argsort(np.char.lower(keys.astype(np.str_)), kind="stable")
+        order = np.argsort(keys, kind="stable")
         return order[::-1] if largest else order
     values = np.where(np.isfinite(keys), -keys if largest else keys, np.inf)
     return np.argsort(values, kind="stable")

@@ -17,22 +17,29 @@ def places(network: Network, table: Table, trace: Callable[[], Trace]) -> dict[s
     A branch belongs where its first end does.
     """
     first = next((c for c in ("bus", "from_bus", "hv_bus") if any(x.name == c for x in table.columns)), "id")
-    buses = [network.items.get(i) for i in table[first]]
-    if not any(isinstance(b, Bus) for b in buses):
+    head = next(iter(table[first]), None)
+    if not isinstance(network.items.get(head or ""), Bus):
         return {}
+    found: list[Bus | None] = []
+
+    def at() -> list[Bus | None]:
+        """The bus of every row, looked up when the first column is asked for."""
+        if not found:
+            found.extend(b if isinstance(b := network.items.get(i), Bus) else None for i in table[first])
+        return found
 
     def feeder() -> list[str | None]:
-        found = trace()
-        names = {f.id: f.name for f in found.feeders}
-        of = found.feeder_of()
-        return [names.get(of.get(b.id, "")) if b else None for b in buses]
+        traced = trace()
+        names = {f.id: f.name for f in traced.feeders}
+        of = traced.feeder_of()
+        return [names.get(of.get(b.id, "")) if b else None for b in at()]
 
     def nominal() -> Any:
-        return np.array([getattr(b, "nominal_kv", None) or np.nan for b in buses], np.float64)
+        return np.array([getattr(b, "nominal_kv", None) or np.nan for b in at()], np.float64)
 
     columns: dict[str, Callable[[], Any]] = {
-        "area": lambda: [getattr(b, "area", None) for b in buses],
-        "substation": lambda: [getattr(b, "substation", None) for b in buses],
+        "area": lambda: [getattr(b, "area", None) for b in at()],
+        "substation": lambda: [getattr(b, "substation", None) for b in at()],
         "feeder": feeder,
         "nominal_kv": nominal,
         "tags": lambda: [", ".join(getattr(network.items.get(i), "tags", None) or ()) for i in table["id"]],
