@@ -162,3 +162,25 @@ def test_a_network_with_gaps_still_solves_what_it_can() -> None:
     result = run_load_flow(net)
     assert result.account.converged
     assert result.summary["live_buses"] == 3
+
+
+@pytest.mark.parametrize(
+    ("values", "words"),
+    [
+        ({"gone": {"x": 1}}, "gone, which is not there"),
+        ({"a-b": {"length_km": -3}}, "length_km of a-b"),
+        ({"a-b": {"colour": "red", "length_km": 2.0}}, "colour of a-b"),
+        ({"a-b": {"from_bus": "b"}}, "from_bus of a-b"),
+    ],
+)
+def test_what_a_condition_sets_in_vain_is_named_and_forgotten(values: dict[str, dict[str, object]], words: str) -> None:
+    net = sound()
+    net.apply([Add(item={"kind": "condition", "id": "c", "values": values, "states": {"b": "out"}})])
+    check = found(net, "conditions", "c")[0]
+    assert words in check.text
+    assert check.repair is not None
+    net.apply(check.repair.changes)
+    assert not found(net, "conditions")
+    kept = net["c"]
+    assert kept.states == {"b": "out"}  # type: ignore[attr-defined]
+    assert kept.values.get("a-b", {}).get("length_km") in (None, 2.0)  # type: ignore[attr-defined]

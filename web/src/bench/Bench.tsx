@@ -1,6 +1,7 @@
 /** The bench: everything about one open project on one screen. */
-import { useState } from 'react'
+import { memo, useCallback, useState } from 'react'
 import styled from 'styled-components'
+import { useShallow } from 'zustand/react/shallow'
 import type { Imported } from '../api/client'
 import { IconButton, Kbd, Plain } from '../design/controls'
 import { Icon } from '../design/Icon'
@@ -47,6 +48,15 @@ const Toast = styled.div<{ $problem: boolean }>`
   border-left-width: 4px;
 `
 
+/** The large parts look after themselves: they are drawn anew only when something of theirs has changed. */
+const Parts = {
+  Card: memo(Card),
+  ConditionBar: memo(ConditionBar),
+  Sheet: memo(Sheet),
+  Shelf: memo(Shelf),
+  Palette: memo(Palette),
+}
+
 interface Props {
   readonly onOpen: (id: string) => void
   readonly onProjects: () => void
@@ -55,18 +65,23 @@ interface Props {
 
 export function Bench(props: Props) {
   const [overlay, setOverlay] = useState<OpenOverlay>('none')
-  const { cardOpen, shelfOpen, shelfTall, undoLabel, redoLabel, result, failed, project, arrangement } =
-    useBench()
+  const { cardOpen, shelfOpen, shelfTall, undoLabel, redoLabel, arrangement, ready } = useBench(
+    useShallow((s) => ({
+      cardOpen: s.cardOpen,
+      shelfOpen: s.shelfOpen,
+      shelfTall: s.shelfTall,
+      undoLabel: s.undoLabel,
+      redoLabel: s.redoLabel,
+      arrangement: s.arrangement,
+      ready: !!(s.project && (s.result || s.failed)),
+    })),
+  )
+  const growMenu = useCallback(() => setOverlay('grow'), [])
   const dark = usePalette().name === 'dark'
   const setChoice = useThemeChoice((s) => s.setChoice)
   const toggleCard = () => useBench.setState({ cardOpen: !cardOpen })
   return (
-    <Frame
-      $card={cardOpen}
-      $shelf={shelfOpen}
-      $tall={shelfTall}
-      data-ready={project && (result || failed) ? 'yes' : 'no'}
-    >
+    <Frame $card={cardOpen} $shelf={shelfOpen} $tall={shelfTall} data-ready={ready ? 'yes' : 'no'}>
       <Top>
         <h1>Vast Mesh</h1>
         <ProjectMenu {...props} />
@@ -119,16 +134,16 @@ export function Bench(props: Props) {
         </Plain>
       </Top>
       <div className="condition">
-        <ConditionBar />
+        <Parts.ConditionBar />
       </div>
       <main className="sheet">
-        <Sheet growMenu={() => setOverlay('grow')} />
+        <Parts.Sheet growMenu={growMenu} />
       </main>
-      <div className="card">{cardOpen && <Card />}</div>
+      <div className="card">{cardOpen && <Parts.Card />}</div>
       <div className="shelf">
-        <Shelf />
+        <Parts.Shelf />
       </div>
-      <Palette open={overlay} setOpen={setOverlay} onProjects={props.onProjects} />
+      <Parts.Palette open={overlay} setOpen={setOverlay} onProjects={props.onProjects} />
       <LabelsDialog />
       <PictureDialog />
       <NoticeList />

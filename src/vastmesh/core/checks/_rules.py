@@ -7,8 +7,10 @@ from collections.abc import Iterator
 from typing import Any
 
 from ..catalogue import find_type, typical_line_type, typical_transformer, typical_x_over_r
+from ..errors import InvalidFields
 from ..network import (
     Bus,
+    Condition,
     CurrentTransformer,
     Element,
     Item,
@@ -19,6 +21,8 @@ from ..network import (
     Switch,
     Transformer,
     Update,
+    dump_item,
+    make_item,
     removal,
     specs,
 )
@@ -328,6 +332,35 @@ def own_types(s: Subject) -> Iterator[Check]:
             )
 
 
+def conditions(s: Subject) -> Iterator[Check]:
+    """What a condition sets of elements that are not there, or to values they can't have: it counts for nothing."""
+    for c in s.network.of(Condition):
+        for ident in {**c.states, **c.values}:
+            item = s.network.items.get(ident)
+            fit = {f: v for f, v in c.values.get(ident, {}).items() if isinstance(item, Element) and _fits(item, f, v)}
+            bad = [f for f in c.values.get(ident, {}) if f not in fit]
+            if isinstance(item, Element) and not bad:
+                continue
+            what = f"{', '.join(bad)} of {item.name}" if isinstance(item, Element) else f"{ident}, which is not there"
+            kept = {k: v for k, v in c.values.items() if k != ident} | ({ident: fit} if fit else {})
+            states = {k: v for k, v in c.states.items() if isinstance(s.network.items.get(k), Element)}
+            repair = _set(c, "forget it", {"values": kept, "states": states}, typical=False)
+            yield Check(
+                "conditions", c.id, Severity.WATCH, f"sets {what} in a way that counts for nothing", "values", repair
+            )
+
+
+def _fits(item: Element, field: str, value: Any) -> bool:
+    known = specs(type(item)).get(field)
+    if known is None or known.terminal or known.group in ("identity", "place"):
+        return False
+    try:
+        make_item({**dump_item(item), field: value})
+    except InvalidFields:
+        return False
+    return True
+
+
 RULES: tuple[Rule, ...] = (
-    missing, supply, transformers, lines, parallels, switchgear, ratings, loops, ends, names, own_types,
+    conditions, missing, supply, transformers, lines, parallels, switchgear, ratings, loops, ends, names, own_types,
 )  # fmt: skip

@@ -1,10 +1,10 @@
 /** The card when nothing is selected: the whole network, and its settings. */
 import { useQuery } from '@tanstack/react-query'
+import { memo } from 'react'
 import styled from 'styled-components'
 import { vocabularyQuery } from '../../api/queries'
 import { shown, shownUnit } from '../../design/units'
 import { ControlList } from '../../features/summary/SummaryView'
-import type { Items, Result } from '../model'
 import { usePrefs } from '../prefs'
 import { useBench, useCondition } from '../store'
 import { Field } from './Field'
@@ -18,21 +18,22 @@ const Hint = styled.p`color: ${(p) => p.theme.quiet}; margin-top: 16px; font-siz
 const Tight = styled.div`ul { padding: 0; list-style: none; max-height: 210px; } li { border-bottom: 1px solid ${(p) => p.theme.rule}; }`
 
 export function Overview() {
-  const { project, items, result } = useBench()
+  const project = useBench((s) => s.project)
+  const revision = useBench((s) => s.revision)
   const condition = useCondition()
   if (!project) return null
   return (
     <>
       <Title>{project.name}</Title>
       <Sub>
-        Whole network{condition ? ` · ${condition.name}` : ''} · revision {useBench.getState().revision}
+        Whole network{condition ? ` · ${condition.name}` : ''} · revision {revision}
       </Sub>
-      <Totals result={result} />
+      <Totals />
       <Head>Automatic control</Head>
       <Tight>
         <ControlList />
       </Tight>
-      <Counts items={items} />
+      <Counts />
       <SettingsForm />
       <Hint>
         Select a bus, a branch or a load to see and change its data. On a bus, G grows something new.
@@ -41,7 +42,8 @@ export function Overview() {
   )
 }
 
-function Totals({ result }: { result: Result | null }) {
+function Totals() {
+  const result = useBench((s) => s.result)
   const s = result?.summary
   const units = usePrefs((p) => p.units)
   if (!s) return null
@@ -81,7 +83,8 @@ function Row({ label, value, unit }: { label: string; value: string; unit: strin
   )
 }
 
-function Counts({ items }: { items: Items }) {
+const Counts = memo(function Counts() {
+  const items = useBench((s) => s.items)
   const kinds = useQuery(vocabularyQuery).data?.kinds.filter((k) => k.element) ?? []
   const counts = new Map<string, number>()
   for (const item of items.values()) counts.set(item.kind, (counts.get(item.kind) ?? 0) + 1)
@@ -98,9 +101,9 @@ function Counts({ items }: { items: Items }) {
       </p>
     </>
   )
-}
+})
 
-function SettingsForm() {
+const SettingsForm = memo(function SettingsForm() {
   const settings = useBench((s) => s.items.get('settings'))
   const fields = useQuery(vocabularyQuery).data?.kinds.find((k) => k.kind === 'settings')?.fields ?? []
   if (!settings) return null
@@ -114,4 +117,4 @@ function SettingsForm() {
         ))}
     </>
   )
-}
+})

@@ -28,6 +28,8 @@ import { boxFrom, type Drag, type Moving, moveBuses, movedOnMap, useDrag } from 
 import { useView } from './useView'
 
 const MOST_SVG = 1600
+/** As many chosen elements have their labels whatever the zoom. */
+const MOST_MARKED = 80
 
 const Frame = styled.section`
   position: relative; overflow: hidden; background: ${(p) => p.theme.panel}; min-height: 0; height: 100%;
@@ -136,7 +138,12 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
 
   const zoomBy = (factor: number) => go(zoomed(view, factor, { x: size.width / 2, y: size.height / 2 }))
   const emphasised = useMemo(
-    () => new Set([chosen.size ? null : selected, hovered].filter((i): i is string => !!i)),
+    () =>
+      new Set(
+        [...(chosen.size <= MOST_MARKED ? chosen : []), chosen.size ? null : selected, hovered].filter(
+          (i): i is string => !!i,
+        ),
+      ),
     [selected, chosen, hovered],
   )
   const words = useMemo(() => ({ set: activeLabels(prefs), units: prefs.units }), [prefs])

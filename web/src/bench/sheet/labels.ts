@@ -123,6 +123,8 @@ export function labelsFor(
   const inside = (x: number, y: number) => x > -120 && x < width + 120 && y > -40 && y < height + 40
   const wishes: Wish[] = []
   const { k } = view
+  // One or two stand whatever they cover; of many only those there is room for.
+  const first = emphasised.size > 2 ? 900 : 1000
   const symbolScale = Math.max(1, Math.min(2.2, 0.7 / k))
   for (const bus of scene.buses) {
     const p = toScreen(view, bus)
@@ -140,7 +142,7 @@ export function labelsFor(
         x: Math.max(p.x - bus.half * k, bus.nameFrom * k + view.x),
         y,
         anchor: 'start',
-        weight: strong ? 1000 : 100 + Math.log2(1 + bus.kv) * 10,
+        weight: strong ? first : 100 + Math.log2(1 + bus.kv) * 10,
       })
     } else if (k >= FROM.nodeValue || strong) {
       const name = k >= FROM.nodeName || strong ? busName : ''
@@ -150,7 +152,7 @@ export function labelsFor(
         severity,
         name,
         value: paint.live(bus.id) ? value : 'dead',
-        weight: strong ? 1000 : 60,
+        weight: strong ? first : 60,
       }
       if (aside) wishes.push({ ...share, x: p.x - 7, y: p.y - bus.half * k - 2, anchor: 'end' })
       else wishes.push({ ...share, x: p.x, y: p.y - bus.half * k - 7, anchor: 'middle' })
@@ -202,7 +204,7 @@ export function labelsFor(
         anchor: 'start',
         name: words.set.names || strong ? branch.name : '',
         value: load,
-        weight: strong ? 1000 : 80,
+        weight: strong ? first : 80,
         severity,
       })
     } else if (whole || strong) {
@@ -216,7 +218,7 @@ export function labelsFor(
         ...at,
         name: strong ? branch.name : '',
         value,
-        weight: strong ? 1000 : 30 + Math.min(branch.length / 20, 30),
+        weight: strong ? first : 30 + Math.min(branch.length / 20, 30),
         severity,
       })
     }
@@ -234,7 +236,7 @@ export function labelsFor(
         anchor: 'start',
         name: emphasised.has(hang.id) ? hang.name : '',
         value,
-        weight: emphasised.has(hang.id) ? 1000 : 40,
+        weight: emphasised.has(hang.id) ? first : 40,
       })
     }
   }

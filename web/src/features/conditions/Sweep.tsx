@@ -7,6 +7,7 @@ import { Button, Pick, Primary } from '../../design/controls'
 import { parseNumber } from '../../design/format'
 import { font } from '../../design/tokens'
 import { shown, shownUnit } from '../../design/units'
+import { Figures } from '../runs/StudiesView'
 import { type StudyTable, useStudy } from '../runs/useStudy'
 import { type Curve, SweepPlot } from './SweepPlot'
 
@@ -39,6 +40,11 @@ const MODES = [
   { id: 'on', label: 'on' },
   { id: 'off', label: 'off' },
 ]
+const SIDES = [
+  { id: 'points', label: 'points' },
+  { id: 'buses', label: 'every voltage' },
+  { id: 'branches', label: 'every loading' },
+]
 const PLOTS = [
   { id: 'voltage', label: 'lowest and highest voltage' },
   { id: 'active_loss_mw', label: 'losses' },
@@ -52,6 +58,7 @@ export function Sweep() {
   const [automatic, setAutomatic] = useState('both')
   const [plot, setPlot] = useState('voltage')
   const study = useStudy()
+  const [side, setSide] = useState('points')
   const start = () =>
     void study.run('sweep', {
       quantity,
@@ -101,6 +108,9 @@ export function Sweep() {
         ) : (
           <Primary onPress={start}>Run</Primary>
         )}
+        {points && study.result?.tables.buses && (
+          <Pick label="Table" hideLabel value={side} choices={SIDES} onChange={setSide} />
+        )}
         {points && <Pick label="Plot" hideLabel value={plot} choices={PLOTS} onChange={setPlot} />}
         {points && study.revision !== revision && <span className="stale">out of date</span>}
       </Tools>
@@ -122,7 +132,11 @@ export function Sweep() {
             />
           </div>
           <div>
-            <PointTable points={points} />
+            {side === 'points' ? (
+              <PointTable points={points} />
+            ) : (
+              <Figures table={study.result!.tables[side] ?? points} />
+            )}
           </div>
         </Both>
       )}

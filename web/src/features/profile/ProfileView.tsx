@@ -5,6 +5,7 @@ import { useEffect, useMemo, useRef, useState } from 'react'
 import styled, { useTheme } from 'styled-components'
 import { feedersQuery, profileQuery } from '../../api/queries'
 import { number } from '../../bench/model'
+import { usePrefs } from '../../bench/prefs'
 import { pin } from '../../bench/session'
 import { hover, select, useBench } from '../../bench/store'
 import { Pick, Plain } from '../../design/controls'
@@ -13,6 +14,7 @@ import { font } from '../../design/tokens'
 import { useStudy } from '../runs/useStudy'
 import {
   asCsv,
+  inUnits,
   LENGTHS,
   type LengthUnit,
   type Overlay,
@@ -62,7 +64,8 @@ export function ProfileView() {
   const whole = useMemo(() => (data ? treeOf(data) : null), [data])
   const reached = selected && items.get(selected)?.kind === 'bus' ? selected : null
   const tree = useMemo(() => whole && (alone ? pathTo(whole, reached) : whole), [whole, alone, reached])
-  const quantities = QUANTITIES.filter((q) => shown.includes(q.id))
+  const units = usePrefs((s) => s.units)
+  const quantities = QUANTITIES.filter((q) => shown.includes(q.id)).map((q) => inUnits(q, units))
   const flip = (id: string) =>
     setShown(shown.includes(id) ? shown.filter((s) => s !== id || shown.length === 1) : [...shown, id])
   const svg = useRef<SVGSVGElement>(null)
@@ -305,9 +308,17 @@ function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotPro
   const { result, pinned, items } = useBench()
   const now = series(tree, quantity, result)
   const then = pinned ? series(tree, quantity, pinned.result) : []
+  const percent = quantity.unit === '%' && quantity.id === 'voltage' ? 100 : 1
   const limits =
-    quantity.id === 'voltage' ? limitsAt(items, tree.bus[0] ?? '') : quantity.id === 'loading' ? [100] : []
-  const others = overlays.map((o) => ({ label: o.label, values: overlaySeries(tree, quantity, o) }))
+    quantity.id === 'voltage'
+      ? limitsAt(items, tree.bus[0] ?? '').map((l) => l * percent)
+      : quantity.id === 'loading'
+        ? [100]
+        : []
+  const others = overlays.map((o) => ({
+    label: o.label,
+    values: overlaySeries(tree, quantity, o).map((v) => (v === undefined ? v : v * percent)),
+  }))
   const known = [...now, ...then, ...others.flatMap((o) => o.values), ...limits].filter(
     (v): v is number => v !== undefined && Number.isFinite(v),
   )
@@ -325,7 +336,7 @@ function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotPro
         <g key={t}>
           <path d={`M${LEFT} ${y(t)}H${width - RIGHT}`} stroke={theme.rule} strokeWidth={0.7} />
           <text x={LEFT - 6} y={y(t) + 4} textAnchor="end" fill={theme.quiet}>
-            {fixed(t, quantity.id === 'voltage' ? 3 : t < 1 && t > 0 ? 2 : 0)}
+            {fixed(t, quantity.id === 'voltage' ? (percent > 1 ? 1 : 3) : t < 1 && t > 0 ? 2 : 0)}
           </text>
         </g>
       ))}

@@ -1,5 +1,7 @@
 /** What a profile can show, read from the live result: of the bus at a distance, or of the branch that leads there. */
 import { figure, type Result } from '../../bench/model'
+import type { Units } from '../../bench/prefs'
+import { conversion } from '../../design/units'
 
 export interface Quantity {
   readonly id: string
@@ -13,6 +15,21 @@ export interface Quantity {
 
 const branch = (name: string) => (result: Result | null, _: string, element: string | null) =>
   element ? figure(result?.tables.branches, element, name) : undefined
+
+/** A quantity in the units somebody has chosen. */
+export function inUnits(quantity: Quantity, units: Units): Quantity {
+  const c = conversion(quantity.unit, units)
+  if (c.factor === 1) return quantity
+  return {
+    ...quantity,
+    unit: c.unit,
+    digits: Math.max(quantity.digits + c.digits, 0),
+    read: (...of) => {
+      const value = quantity.read(...of)
+      return value === undefined ? undefined : value * c.factor
+    },
+  }
+}
 
 export const QUANTITIES: readonly Quantity[] = [
   {

@@ -209,7 +209,7 @@ function Shown({ result, stale, label }: { result: StudyResult; stale: boolean; 
   )
 }
 
-function Figures({ table }: { table: StudyTable }) {
+export function Figures({ table }: { table: StudyTable }) {
   const units = usePrefs((s) => s.units)
   const items = useBench((s) => s.items)
   const columns = table.columns.filter((c) => c.name !== 'id')
