@@ -111,24 +111,24 @@ def in_words(expression: str, values: Mapping[str, str] | None = None) -> str:
     def of(node: ast.expr) -> tuple[str, int]:
         match node:
             case ast.Constant(value=int() | float() as number):
-                return f"{number:g}", 9
+                return f"{number:g}", 10
             case ast.Name(id=name):
                 shown = values[name] if values else name
-                return shown, 1 if shown.startswith("-") else 9
+                return shown, 1 if shown.startswith(("-", "−")) else 10
             case ast.UnaryOp(operand=inner):
-                return f"−{wrapped(inner, 2)}", 2
+                return f"−{wrapped(inner, 3)}", 2
             case ast.BinOp(left=a, op=ast.Pow(), right=ast.Constant(value=int() as power)) if power in _POWERS:
-                return wrapped(a, 9) + _POWERS[power], 9
+                return wrapped(a, 10) + _POWERS[power], 9
             case ast.BinOp(left=a, op=op, right=b):
                 rank = _RANK[type(op)]
                 tight = isinstance(op, ast.Sub | ast.Div | ast.Pow)
                 return wrapped(a, rank) + _SIGNS[type(op)][0] + wrapped(b, rank + tight), rank
             case ast.Call(func=ast.Name(id="sqrt"), args=[inner]):
-                return f"√({of(inner)[0]})", 9
+                return f"√({of(inner)[0]})", 10
             case ast.Call(func=ast.Name(id="radians"), args=[inner]):
                 return of(inner)
             case ast.Call(func=ast.Name(id=name), args=arguments):
-                return f"{name}({'; '.join(of(a)[0] for a in arguments)})", 9
+                return f"{name}({'; '.join(of(a)[0] for a in arguments)})", 10
         raise ValueError(f"not part of a worked line: {ast.dump(node)}")
 
     def wrapped(node: ast.expr, rank: int) -> str:

@@ -1,0 +1,116 @@
+"""Conditions through the service: their own values and limits act at once, come off again, and never spoil the network."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from tests.api.conftest import Project, values
+
+
+def live(project: Project) -> dict[str, Any]:
+    found: dict[str, Any] = project.get("live").json()
+    return found
+
+
+def test_a_tap_of_one_condition_acts_there_and_nowhere_else(project: Project) -> None:
+    assert project.update("winter-evening", values={"T-Q1": {"tap_position": -8}}).status_code == 200
+    assert values(live(project), "branches", "tap_position")["T-Q1"] == -8
+    assert project.item("T-Q1")["tap_position"] == -4
+    project.update("settings", condition="summer-noon")
+    assert values(live(project), "branches", "tap_position")["T-Q1"] == -4
+    project.update("settings", condition="winter-evening")
+    assert values(live(project), "branches", "tap_position")["T-Q1"] == -8
+    project.post("undo")
+    project.post("undo")
+    project.post("undo")
+    assert values(live(project), "branches", "tap_position")["T-Q1"] == -4
+
+
+def test_a_machine_holds_another_voltage_in_one_condition(project: Project) -> None:
+    project.update("winter-evening", values={"Thessel Head hydro": {"voltage_pu": 1.03}})
+    assert values(live(project), "buses", "voltage_pu")["Thessel Head 13.8"] == pytest.approx(1.03, abs=1e-6)
+    project.update("winter-evening", values={"Thessel Head hydro": {"control": "power_factor", "power_factor": 1.0}})
+    q = values(live(project), "injections", "reactive_power_mvar")["Thessel Head hydro"]
+    assert q == pytest.approx(0.0, abs=1e-6)
+
+
+def test_values_that_fit_nothing_are_pointed_out_and_count_for_nothing(project: Project) -> None:
+    before = values(live(project), "buses", "voltage_pu")
+    project.update("winter-evening", values={"T-Q1": {"tap_position": 400}, "gone": {"x": 1}})
+    assert values(live(project), "buses", "voltage_pu") == pytest.approx(before, abs=1e-7)
+    found = [c for c in project.get("checks").json() if c["rule"] == "conditions"]
+    assert len(found) == 2
+    for c in found[:1]:
+        assert project.change(c["repair"]["changes"]).status_code == 200
+    left = [c for c in project.get("checks").json() if c["rule"] == "conditions"]
+    assert len(left) < 2
+
+
+def test_emergency_limits_of_a_condition_let_more_through(project: Project) -> None:
+    def loaded() -> dict[str, dict[str, Any]]:
+        return {f["element"]: f for f in live(project)["findings"] if f["quantity"] == "loading_pct"}
+
+    normal = loaded()
+    assert normal["T-Q1"]["severity"] == "breach"
+    project.update("winter-evening", limit_set="emergency")
+    emergency = loaded()
+    assert emergency["T-Q1"]["severity"] == "watch"
+    assert "limit" in emergency["T-Q1"]
+    assert (
+        len([f for f in emergency.values() if f["severity"] == "breach"])
+        < len([f for f in normal.values() if f["severity"] == "breach"]) + 1
+    )
+
+
+def test_a_preview_keeps_the_values_of_the_condition(project: Project) -> None:
+    project.update("winter-evening", values={"T-Q1": {"tap_position": -8}})
+    answer = project.client.post(f"{project.url}/preview", json={"demand_factor": 0.5}).json()
+    assert values(answer, "branches", "tap_position")["T-Q1"] == -8
+    assert values(live(project), "branches", "tap_position")["T-Q1"] == -8
+
+
+def test_settings_choose_the_method_and_say_so(project: Project) -> None:
+    newton = values(live(project), "buses", "voltage_pu")
+    for method, words in (("fast_decoupled", "Fast decoupled"), ("gauss_seidel", "Gauss–Seidel"), ("newton", "Newton")):
+        done = project.update("settings", method=method)
+        assert done.status_code == 200
+        account = done.json()["live"]["account"]
+        assert account["ending"] == "converged"
+        assert account["method"].startswith(words)
+        assert values(done.json()["live"], "buses", "voltage_pu") == pytest.approx(newton, abs=2e-5)
+    refused = project.update("settings", method="magic")
+    assert refused.status_code == 422
+    assert refused.json()["errors"][0]["field"] == "method"
+
+
+@pytest.mark.parametrize(
+    ("field", "value"),
+    [
+        ("low_voltage_pu", 2.0),
+        ("max_iterations", 0),
+        ("start", "middle"),
+        ("tolerance_pu", 0.0),
+        ("slack_shared", "perhaps"),
+    ],
+)
+def test_bad_settings_name_field_value_and_remedy(project: Project, field: str, value: Any) -> None:
+    answer = project.update("settings", **{field: value})
+    assert answer.status_code == 422
+    problem = answer.json()["errors"][0]
+    assert (problem["element"], problem["field"]) == ("settings", field)
+    assert problem["allowed"]
+    assert live(project)["account"]["ending"] == "converged"
+
+
+def test_an_area_holds_its_agreed_export(project: Project) -> None:
+    project.update("quillport", export_mw=-60.0)
+    project.change([{"op": "add", "item": {"kind": "generator", "id": "Peaker", "bus": "Quillport 33 B",
+                                           "active_power_mw": 5.0, "participation": 1.0}}])  # fmt: skip
+    before = values(live(project), "areas", "export_mw")["quillport"]
+    done = project.update("settings", interchange=True).json()
+    after = values(done["live"], "areas", "export_mw")["quillport"]
+    assert after > before
+    assert after == pytest.approx(-60.0, abs=1.0)  # half of the ties' losses stand between the two accounts
+    assert any("for the exchange of its area" in n for n in done["live"]["account"]["notes"])
