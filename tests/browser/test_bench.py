@@ -36,7 +36,7 @@ def colour(page: Page, ident: str) -> str:
 
 
 def settled(page: Page) -> None:
-    expect(page.locator("[data-testid=badge]")).to_have_attribute("data-busy", "false")
+    expect(page.locator("[data-testid=badge]")).to_have_attribute("data-busy", "false", timeout=20_000)
 
 
 def test_opens_solved_with_the_worst_finding_first(bench: Page) -> None:

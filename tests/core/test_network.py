@@ -92,7 +92,7 @@ REFUSED: list[tuple[dict[str, Any], str, str]] = [
     ({"kind": "generator", "id": "g", "bus": "a", "q_min_mvar": 2, "q_max_mvar": 1}, "q_min_mvar", "above the highest"),
     ({"kind": "shunt", "id": "s", "bus": "a", "steps": 2, "steps_on": 3}, "steps_on", "only 2 are installed"),
     ({"kind": "switch", "id": "s", "from_bus": "a", "to_bus": "b", "device": "lever"}, "device", "breaker, disconnector, fuse"),
-    ({"kind": "tree", "id": "t"}, "kind", "choose one of area, bus"),
+    ({"kind": "tree", "id": "t"}, "kind", "choose one of acknowledgement, area, backdrop, bus"),
     ({"kind": "voltage_limits", "id": "v", "low_breach_pu": 1.2}, "low_watch_pu", "limits must rise"),
 ]  # fmt: skip
 

@@ -5,7 +5,7 @@ import type { FieldSpec, Kind } from '../../api/client'
 import { IconButton, Pick } from '../../design/controls'
 import { exact, parseNumber } from '../../design/format'
 import { font } from '../../design/tokens'
-import type { Item } from '../model'
+import { type Item, number } from '../model'
 import { updateOrTell } from '../session'
 import { notify, useCondition } from '../store'
 
@@ -59,7 +59,13 @@ export function ValuesHere({ item, kind }: { item: Item; kind: Kind }) {
         .map((f) => (
           <div className="line" key={f.name}>
             <span className="label">{f.label}</span>
-            <Here spec={f} value={mine[f.name]} onChange={(v) => set(f, v)} where={condition.name} />
+            <Here
+              spec={f}
+              item={item}
+              value={mine[f.name]}
+              onChange={(v) => set(f, v)}
+              where={condition.name}
+            />
             <span className="unit">{f.shown_unit === '1' ? '' : f.shown_unit}</span>
             <IconButton icon="close" label={`${f.label} as normal`} onPress={() => drop(f)} />
           </div>
@@ -82,8 +88,23 @@ export function ValuesHere({ item, kind }: { item: Item; kind: Kind }) {
   )
 }
 
-function Here(props: { spec: FieldSpec; value: unknown; onChange: (v: unknown) => void; where: string }) {
-  const { spec, value, onChange, where } = props
+/** The range of a field, narrower where the element itself says so. */
+function rangeOf(item: Item, spec: FieldSpec): [number, number] {
+  const low = spec.minimum ?? Number.NEGATIVE_INFINITY
+  const high = spec.maximum ?? Number.POSITIVE_INFINITY
+  if (spec.name === 'tap_position') return [number(item, 'tap_min') ?? low, number(item, 'tap_max') ?? high]
+  if (spec.name === 'steps_on') return [0, number(item, 'steps') ?? high]
+  return [low, high]
+}
+
+function Here(props: {
+  item: Item
+  spec: FieldSpec
+  value: unknown
+  onChange: (v: unknown) => void
+  where: string
+}) {
+  const { spec, item, value, onChange, where } = props
   const [draft, setDraft] = useState<string | null>(null)
   const label = `${spec.label} in ${where}`
   if (spec.type === 'choice' || spec.type === 'yes_no') {
@@ -105,8 +126,7 @@ function Here(props: { spec: FieldSpec; value: unknown; onChange: (v: unknown) =
     setDraft(null)
     if (typed === null) return
     const figure = parseNumber(typed) / factor
-    const low = spec.minimum ?? Number.NEGATIVE_INFINITY
-    const high = spec.maximum ?? Number.POSITIVE_INFINITY
+    const [low, high] = rangeOf(item, spec)
     const whole = spec.type !== 'integer' || Number.isInteger(figure)
     if (!(figure >= low && figure <= high && whole))
       return notify(

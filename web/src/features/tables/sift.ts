@@ -102,11 +102,12 @@ export function wordAt(text: string, cursor: number): { start: number; part: str
 /** What could stand here, the best first; nothing while nothing is typed. */
 export function complete(hints: readonly Hint[], text: string, cursor: number): Hint[] {
   const { part } = wordAt(text, cursor)
-  // Behind a figure a unit is being typed.
-  if (/\d\s*$/.test(text.slice(0, cursor - part.length))) return []
   if (!part || (text.slice(0, cursor).match(/["']/g)?.length ?? 0) % 2) return []
   const low = part.toLowerCase()
-  const hits = hints.filter((h) => h.word.toLowerCase().includes(low) && h.word !== part)
+  // Behind a figure a unit may be meant: only what begins so is offered there.
+  const unit = /\d\s*$/.test(text.slice(0, cursor - part.length))
+  const fits = (word: string) => (unit ? word.startsWith(low) : word.includes(low))
+  const hits = hints.filter((h) => fits(h.word.toLowerCase()) && h.word !== part)
   const rank = (h: Hint) => (h.word.toLowerCase().startsWith(low) ? 0 : 1)
   return hits.sort((a, b) => rank(a) - rank(b)).slice(0, 8)
 }
