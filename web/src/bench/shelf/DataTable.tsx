@@ -90,8 +90,12 @@ export function DataTable({ kind }: { kind: Kind }) {
         <span title="A row whose name is known changes that element; another name adds one. All rows or none.">
           <Plain onPress={() => void fromClipboard()}>Paste rows</Plain>
         </span>
-        <Plain onPress={() => selectMany(rows.map((r) => r.id))} isDisabled={!rows.length}>
-          Select on the sheet
+        <Plain
+          aria-label="Select on the sheet"
+          onPress={() => selectMany(rows.map((r) => r.id))}
+          isDisabled={!rows.length}
+        >
+          Select
         </Plain>
         <SiftLine
           table={`data:${kind.kind}`}

@@ -44,7 +44,7 @@ export const QUANTITIES: readonly Quantity[] = [
   { id: 'current', label: 'current', unit: 'A', digits: 0, of: 'branch', read: branch('from_current_a') },
   {
     id: 'drop',
-    label: 'voltage drop',
+    label: 'drop',
     unit: '%',
     digits: 2,
     of: 'branch',
@@ -52,7 +52,7 @@ export const QUANTITIES: readonly Quantity[] = [
   },
   {
     id: 'factor',
-    label: 'power factor',
+    label: 'cos φ',
     unit: '',
     digits: 3,
     of: 'branch',

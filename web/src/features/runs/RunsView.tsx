@@ -7,7 +7,7 @@ import type { components } from '../../api/schema'
 import { usePrefs } from '../../bench/prefs'
 import { keepRun, lookAt, pinRun } from '../../bench/session'
 import { notify, resultLabel, select, useBench } from '../../bench/store'
-import { Button, IconButton, Pick, Plain, TextInput } from '../../design/controls'
+import { Button, IconButton, Pick, TextInput } from '../../design/controls'
 import { font } from '../../design/tokens'
 import { shown, shownUnit } from '../../design/units'
 
@@ -16,7 +16,7 @@ type Info = components['schemas']['RunInfoOut']
 const Frame = styled.div`display: grid; grid-template-columns: minmax(300px, 38%) minmax(0, 1fr); height: 100%; min-height: 0;`
 const Side = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); min-height: 0; border-right: 1px solid ${(p) => p.theme.rule};`
 const Bar = styled.div`
-  display: flex; gap: 8px; align-items: center; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; min-height: 34px; white-space: nowrap; min-width: 0; flex-wrap: wrap;
+  display: flex; gap: 8px; align-items: center; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; min-height: 34px; white-space: nowrap; min-width: 0; overflow: hidden; input { flex: 1; min-width: 80px; }
   .quiet { color: ${(p) => p.theme.quiet}; }
 `
 const List = styled.ul`list-style: none; margin: 0; padding: 0; overflow-y: auto; min-height: 0;`
@@ -216,9 +216,12 @@ function Compare({ runs }: { runs: readonly Info[] }) {
             findings +{data.findings_gained.length} −{data.findings_lost.length}
           </span>
         )}
-        <Plain onPress={() => useBench.setState({ lens: 'difference' })} isDisabled={!pinned}>
-          On the sheet
-        </Plain>
+        <IconButton
+          icon="look"
+          label="On the sheet"
+          onPress={() => useBench.setState({ lens: 'difference' })}
+          isDisabled={!pinned}
+        />
       </Bar>
       <Scroll tabIndex={0} role="region" aria-label="Comparison">
         {error && <None role="alert">{messageOf(error)}</None>}

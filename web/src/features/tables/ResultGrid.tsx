@@ -126,8 +126,8 @@ export function ResultGrid({ table }: { table: ResultTable }) {
         />
         <Plain onPress={() => setFiltering(!filtering)}>{filtering ? 'Hide filters' : 'Filters'}</Plain>
         <Columns table={table} />
-        <Plain onPress={() => selectMany(list())} isDisabled={!rows.length}>
-          Select on the sheet
+        <Plain aria-label="Select on the sheet" onPress={() => selectMany(list())} isDisabled={!rows.length}>
+          Select
         </Plain>
         <Exports
           table={table}
