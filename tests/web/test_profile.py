@@ -48,3 +48,14 @@ def test_the_export_has_units_pinned_values_and_no_formulas(js: Js) -> None:
     assert rows[0] == ["bus", "distance_m", "voltage p.u.", "voltage p.u. pinned"]
     assert rows[2] == ["'=cmd|evil", "1500", "0.99", "0.99"]
     assert rows[4] == ["c", "4000", "", ""]
+
+
+def test_the_export_holds_the_conditions_laid_over_in_the_chosen_unit(js: Js) -> None:
+    other = "{ label: 'Summer noon', voltage: new Map([['a', 1.04]]), loading: new Map([['s-a', 33]]) }"
+    shown = "[m.inUnits(q('voltage'), i.units), q('loading'), q('drop')]"
+    expression = f"(() => {{ {SETUP} return m.asCsv(t, {shown}, r, null, m.LENGTHS[0], b => b, [{other}]) }})()"
+    units = {"power": "MW", "current": "A", "voltage": "%", "digits": 0, "marks": True}
+    rows = list(csv.reader(io.StringIO(js(expression, result=result(), profile=PROFILE, units=units))))
+    assert rows[0][2:] == ["voltage %", "voltage % Summer noon", "loading %", "loading % Summer noon", "drop %"]
+    assert [float(cell) for cell in rows[2][2:6]] == pytest.approx([99, 104, 80, 33])
+    assert rows[3][3] == ""  # b is dead under the other condition

@@ -20,6 +20,7 @@ import {
   type Overlay,
   overlaySeries,
   pathTo,
+  perUnit,
   QUANTITIES,
   type Quantity,
   series,
@@ -78,7 +79,7 @@ export function ProfileView() {
     save(
       `profile ${data?.name}.csv`,
       'text/csv',
-      asCsv(tree, quantities, result, pinned?.result ?? null, unit, (b) => items.get(b)?.name ?? b),
+      asCsv(tree, quantities, result, pinned?.result ?? null, unit, (b) => items.get(b)?.name ?? b, overlays),
     )
   return (
     <Frame>
@@ -308,16 +309,15 @@ function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotPro
   const { result, pinned, items } = useBench()
   const now = series(tree, quantity, result)
   const then = pinned ? series(tree, quantity, pinned.result) : []
-  const percent = quantity.unit === '%' && quantity.id === 'voltage' ? 100 : 1
   const limits =
     quantity.id === 'voltage'
-      ? limitsAt(items, tree.bus[0] ?? '').map((l) => l * percent)
+      ? limitsAt(items, tree.bus[0] ?? '').map((l) => l * perUnit(quantity))
       : quantity.id === 'loading'
         ? [100]
         : []
   const others = overlays.map((o) => ({
     label: o.label,
-    values: overlaySeries(tree, quantity, o).map((v) => (v === undefined ? v : v * percent)),
+    values: overlaySeries(tree, quantity, o),
   }))
   const known = [...now, ...then, ...others.flatMap((o) => o.values), ...limits].filter(
     (v): v is number => v !== undefined && Number.isFinite(v),
@@ -336,7 +336,7 @@ function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotPro
         <g key={t}>
           <path d={`M${LEFT} ${y(t)}H${width - RIGHT}`} stroke={theme.rule} strokeWidth={0.7} />
           <text x={LEFT - 6} y={y(t) + 4} textAnchor="end" fill={theme.quiet}>
-            {fixed(t, quantity.id === 'voltage' ? (percent > 1 ? 1 : 3) : t < 1 && t > 0 ? 2 : 0)}
+            {fixed(t, quantity.id === 'voltage' ? (perUnit(quantity) > 1 ? 1 : 3) : t < 1 && t > 0 ? 2 : 0)}
           </text>
         </g>
       ))}

@@ -96,6 +96,9 @@ export function pathTo(tree: Tree, bus: string | null): Tree {
   }
 }
 
+/** The quantities that are known under other conditions as well. */
+const OVERLAID: ReadonlySet<string> = new Set(['voltage', 'loading'])
+
 /** Another condition beside the present one: figures by bus or element. */
 export interface Overlay {
   readonly label: string
@@ -103,8 +106,15 @@ export interface Overlay {
   readonly loading: ReadonlyMap<string, number>
 }
 
+/** What turns per unit of rated voltage into the quantity's own unit. */
+export const perUnit = (quantity: Quantity) => (quantity.id === 'voltage' && quantity.unit === '%' ? 100 : 1)
+
 export function overlaySeries(tree: Tree, quantity: Quantity, overlay: Overlay): (number | undefined)[] {
-  if (quantity.id === 'voltage') return tree.bus.map((b) => overlay.voltage.get(b))
+  if (quantity.id === 'voltage')
+    return tree.bus.map((b) => {
+      const value = overlay.voltage.get(b)
+      return value === undefined ? undefined : value * perUnit(quantity)
+    })
   if (quantity.id === 'loading') return tree.element.map((e) => overlay.loading.get(e ?? ''))
   return tree.bus.map(() => undefined)
 }
@@ -144,7 +154,7 @@ export const LENGTHS: readonly LengthUnit[] = [
   { id: 'ft', perKm: 3280.84 },
 ]
 
-/** The profile as comma-separated text: one row a bus, pinned values beside the present ones. */
+/** The profile as comma-separated text: one row a bus, pinned values and other conditions beside the present ones. */
 export function asCsv(
   tree: Tree,
   shown: readonly Quantity[],
@@ -152,6 +162,7 @@ export function asCsv(
   pinned: Result | null,
   unit: LengthUnit,
   name: (bus: string) => string,
+  overlays: readonly Overlay[] = [],
 ): string {
   const quote = (text: string) => `"${(/^[=+\-@]/.test(text) ? `'${text}` : text).replaceAll('"', '""')}"`
   const head = ['bus', `distance_${unit.id}`]
@@ -159,9 +170,14 @@ export function asCsv(
   for (const q of shown) {
     head.push(`${q.label} ${q.unit}`.trim())
     columns.push(series(tree, q, result))
-    if (!pinned) continue
-    head.push(`${q.label} ${q.unit} pinned`.trim())
-    columns.push(series(tree, q, pinned))
+    if (pinned) {
+      head.push(`${q.label} ${q.unit} pinned`.trim())
+      columns.push(series(tree, q, pinned))
+    }
+    for (const overlay of OVERLAID.has(q.id) ? overlays : []) {
+      head.push(`${q.label} ${q.unit} ${overlay.label}`.trim())
+      columns.push(overlaySeries(tree, q, overlay))
+    }
   }
   const rows = tree.bus.map((b, i) =>
     [quote(name(b)), String(tree.km[i]! * unit.perKm), ...columns.map((c) => c[i] ?? '')].join(','),
