@@ -2,11 +2,12 @@
 import { useState } from 'react'
 import styled from 'styled-components'
 import { usePrefs } from '../../bench/prefs'
-import { select, useBench } from '../../bench/store'
+import { FigureCell } from '../../bench/shelf/FigureCell'
+import { useBench } from '../../bench/store'
 import { Button, Pick, Primary } from '../../design/controls'
 import { parseNumber } from '../../design/format'
 import { font } from '../../design/tokens'
-import { shown, shownUnit } from '../../design/units'
+import { shownUnit } from '../../design/units'
 import { Figures } from '../runs/StudiesView'
 import { type StudyTable, useStudy } from '../runs/useStudy'
 import { type Curve, SweepPlot } from './SweepPlot'
@@ -184,7 +185,6 @@ const SHOWN = [
 
 function PointTable({ points }: { points: StudyTable }) {
   const units = usePrefs((s) => s.units)
-  const items = useBench((s) => s.items)
   const columns = SHOWN.flatMap((n) => points.columns.filter((c) => c.name === n))
   const state = column(points, 'state') as string[]
   return (
@@ -203,28 +203,9 @@ function PointTable({ points }: { points: StudyTable }) {
       <tbody>
         {state.map((s, r) => (
           <tr key={String(columns[0]?.values?.[r])} data-bad={s !== 'converged'}>
-            {columns.map((c) => {
-              const v = c.values?.[r]
-              if (c.name.endsWith('_at'))
-                return (
-                  <td key={c.name}>
-                    {v ? (
-                      <button type="button" onClick={() => select(String(v), { reveal: true })}>
-                        {items.get(String(v))?.name ?? String(v)}
-                      </button>
-                    ) : (
-                      '–'
-                    )}
-                  </td>
-                )
-              return (
-                <td key={c.name}>
-                  {c.digits === null || c.digits === undefined
-                    ? String(v ?? '–')
-                    : shown(v as number | null, c.unit, c.digits, units)}
-                </td>
-              )
-            })}
+            {columns.map((c) => (
+              <FigureCell key={c.name} column={c} value={c.values?.[r]} />
+            ))}
           </tr>
         ))}
       </tbody>

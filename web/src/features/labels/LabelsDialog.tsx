@@ -160,41 +160,29 @@ function Chosen(props: {
 
 const choices = (...ids: string[]) => ids.map((id) => ({ id, label: id }))
 
+const UNITS = [
+  ['Power', 'power', 'MW', 'kW'],
+  ['Current', 'current', 'A', 'kA'],
+  ['Voltage', 'voltage', 'p.u.', '%', 'kV'],
+] as const
+
 function UnitRows() {
   const units = usePrefs((s) => s.units)
   const set = (values: Partial<Units>) => setPrefs({ units: { ...units, ...values } })
   return (
     <>
-      <div className="row">
-        <span>Power</span>
-        <Pick
-          label="Power in"
-          hideLabel
-          value={units.power}
-          choices={choices('MW', 'kW')}
-          onChange={(v) => set({ power: v as Units['power'] })}
-        />
-      </div>
-      <div className="row">
-        <span>Current</span>
-        <Pick
-          label="Current in"
-          hideLabel
-          value={units.current}
-          choices={choices('A', 'kA')}
-          onChange={(v) => set({ current: v as Units['current'] })}
-        />
-      </div>
-      <div className="row">
-        <span>Voltage</span>
-        <Pick
-          label="Voltage in"
-          hideLabel
-          value={units.voltage}
-          choices={choices('p.u.', '%', 'kV')}
-          onChange={(v) => set({ voltage: v as Units['voltage'] })}
-        />
-      </div>
+      {UNITS.map(([name, of, ...ids]) => (
+        <div className="row" key={of}>
+          <span>{name}</span>
+          <Pick
+            label={`${name} in`}
+            hideLabel
+            value={units[of]}
+            choices={choices(...ids)}
+            onChange={(v) => set({ [of]: v })}
+          />
+        </div>
+      ))}
       <div className="row">
         <span>Digits</span>
         <Pick

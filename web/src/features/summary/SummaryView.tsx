@@ -4,9 +4,10 @@ import { useState } from 'react'
 import styled from 'styled-components'
 import { answer, client } from '../../api/client'
 import { usePrefs } from '../../bench/prefs'
-import { select, useBench } from '../../bench/store'
+import { FigureCell } from '../../bench/shelf/FigureCell'
+import { useBench } from '../../bench/store'
 import { font } from '../../design/tokens'
-import { shown, shownUnit } from '../../design/units'
+import { shownUnit } from '../../design/units'
 
 const Frame = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); height: 100%; min-height: 0;`
 const Bar = styled.div`
@@ -40,7 +41,7 @@ const VIEWS = [
 const HIDDEN = new Set(['id', 'generation_mvar', 'demand_mvar', 'reactive_loss_mvar'])
 
 export function SummaryView() {
-  const { project, revision, trying, result, items } = useBench()
+  const { project, revision, trying, result } = useBench()
   const units = usePrefs((s) => s.units)
   const [view, setView] = useState<string>('by_area')
   const { data } = useQuery({
@@ -90,29 +91,14 @@ export function SummaryView() {
               <tbody>
                 {rows.map((id, r) => (
                   <tr key={String(id)}>
-                    {cols.map((c) => {
-                      const value = c.values?.[r]
-                      if (c.name.endsWith('_at'))
-                        return (
-                          <td key={c.name}>
-                            {value ? (
-                              <button type="button" onClick={() => select(String(value), { reveal: true })}>
-                                {items.get(String(value))?.name ?? String(value)}
-                              </button>
-                            ) : (
-                              '–'
-                            )}
-                          </td>
-                        )
-                      const figure = c.digits !== null && c.digits !== undefined
-                      return (
-                        <td key={c.name}>
-                          {figure
-                            ? shown(value as number | null, c.unit, c.digits, units)
-                            : String(value ?? '–').replaceAll('_', ' ')}
-                        </td>
-                      )
-                    })}
+                    {cols.map((c) => (
+                      <FigureCell
+                        key={c.name}
+                        column={c}
+                        value={c.values?.[r]}
+                        text={(v) => v.replaceAll('_', ' ')}
+                      />
+                    ))}
                   </tr>
                 ))}
               </tbody>
