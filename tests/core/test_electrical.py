@@ -10,10 +10,11 @@ from scipy.sparse import csc_array, random_array
 
 from tests.helpers import bus, line, load, network, networks, source, switch
 from vastmesh.core.electrical import SparseLU, compile_network, nodal_pattern, nodal_values, trace, two_ports
+from vastmesh.core.electrical.sparse import interleaved_pattern
 from vastmesh.core.errors import SingularMatrix
 from vastmesh.core.network import Network
 from vastmesh.core.studies.load_flow import Problem
-from vastmesh.core.studies.load_flow._kernel import jacobian_pattern, mismatch_and_jacobian, rectangular
+from vastmesh.core.studies.load_flow._kernel import mismatch_and_jacobian, rectangular
 
 
 def random_matrix(n: int, seed: int, *, complex_: bool = False) -> csc_array:
@@ -118,7 +119,7 @@ def test_jacobian_equals_finite_differences(net: Network, seed: int) -> None:
     kinds = targets.node_type.copy()
     kinds[(kinds == 0) & (rng.random(n) < 0.3)] = 1
     theta, v = rng.normal(0, 0.2, n), rng.uniform(0.8, 1.1, n)
-    ptr, rows = jacobian_pattern(pattern.indptr, pattern.indices)
+    ptr, rows = interleaved_pattern(pattern.indptr, pattern.indices)
 
     def evaluate(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         index = (a.astype(np.uint32) for a in (pattern.indptr, pattern.indices, pattern.diagonal))

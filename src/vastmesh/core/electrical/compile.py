@@ -24,7 +24,7 @@ from .arrays import TABLES, Columns, NetArrays, stack
 from .stamps import STAMPS, Context
 
 # Further fields of no effect on the equations, beside names, notes and places.
-_CLOTHES = {"origins", "substation", "customers", "type"}
+_CLOTHES = {"origins", "substation", "customers", "type", "conductors"}
 # Items that elements refer to for their constants: the arrays are compiled anew when one changes.
 _BEHIND = (LineGeometry, CurrentTransformer, Area)
 
@@ -32,7 +32,7 @@ _BEHIND = (LineGeometry, CurrentTransformer, Area)
 @cache
 def _clothes(kind: type[Item]) -> frozenset[str]:
     """Fields whose change leaves compiled arrays as they are."""
-    groups = ("identity", "place", "protection", "earth", "sequence", "harmonics")
+    groups = ("identity", "place", "protection", "earth", "sequence", "harmonics", "phases")
     kept = {"fuse_a", "plug_a", "long_x"}
     return frozenset(f for f, s in specs(kind).items() if (s.group in groups and f not in kept) or f in _CLOTHES) | {
         "origins"

@@ -75,3 +75,23 @@ class SparseLU:
         klu = getattr(self, "_klu", None)
         if klu is not None:
             klu.close()
+
+
+def interleaved_pattern(
+    indptr: NDArray[np.int64], indices: NDArray[np.int64]
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Pattern of a (2n, 2n) Jacobian with two unknowns per node, compressed columns, from that of the (n, n) matrix.
+
+    Every node keeps both its rows and columns whatever its type, so that one symbolic analysis
+    serves all switching between voltage control and fixed reactive power.
+    """
+    counts = np.diff(indptr)
+    columns = np.repeat(2 * counts, 2)
+    ptr = np.concatenate([[0], np.cumsum(columns)])
+    rows: NDArray[np.int64] = np.empty(4 * len(indices), np.int64)
+    starts = np.repeat(4 * indptr[:-1], counts)
+    within = 2 * (np.arange(len(indices)) - np.repeat(indptr[:-1], counts))
+    for shift in (0, 1):
+        offset = starts + within + shift * np.repeat(2 * counts, counts)
+        rows[offset], rows[offset + 1] = 2 * indices, 2 * indices + 1
+    return ptr, rows

@@ -4,12 +4,15 @@ from .changes import Add, Change, Remove, Update, conflicts, touched_fields
 from .copies import Pasted, clip, paste, root_of
 from .elements._demand import Demand
 from .elements._neutral import neutral_ohm
+from .elements._phases import PHASES, phases_of, turned
 from .elements.bus import Bus
+from .elements.electrode import Electrode
 from .elements.generator import Generator
 from .elements.geometry import LineGeometry
 from .elements.groups import Area, Substation
 from .elements.inverter import Inverter
 from .elements.line import Line
+from .elements.line_matrix import LineMatrix
 from .elements.load import Load
 from .elements.lumped import LumpedLoad
 from .elements.motors import InductionMotor, SynchronousMotor
@@ -32,13 +35,77 @@ from .network import SETTINGS_ID, Applied, Network, dump_item, removal, with_rul
 from .trace import After, Feeder, ProfileNode, Reach, Trace, profile
 
 __all__ = [
-    "REGISTRY", "SETTINGS_ID", "SHOOTS", "Acknowledgement", "Add", "After", "Applied", "Area", "Attachment",
-    "Backdrop", "Bus", "Change",
-    "Condition", "CurrentTransformer", "Demand", "Element", "Feeder", "FieldSpec", "FieldType", "Generator",
-    "GrowOptions", "Grown", "InductionMotor", "Inverter", "Item", "Line", "LineGeometry", "Load", "LumpedLoad",
-    "Namer", "Network", "Origin", "OwnType", "Pasted", "ProfileNode", "Reach", "Regulator", "Relay", "Remove",
-    "SeriesReactor", "Settings", "Shoot", "Shunt", "Source", "Substation", "Switch", "SynchronousMotor",
-    "ThreeWinding", "Trace", "Transformer", "Update", "VoltageLimits", "catalogue_family", "clip", "conflicts",
-    "dump_item", "first_bus", "grow", "join", "make_item", "neutral_ohm", "paste", "profile", "removal",
-    "root_of", "specs", "touched_fields", "with_rules",
+    "PHASES",
+    "REGISTRY",
+    "SETTINGS_ID",
+    "SHOOTS",
+    "Acknowledgement",
+    "Add",
+    "After",
+    "Applied",
+    "Area",
+    "Attachment",
+    "Backdrop",
+    "Bus",
+    "Change",
+    "Condition",
+    "CurrentTransformer",
+    "Demand",
+    "Electrode",
+    "Element",
+    "Feeder",
+    "FieldSpec",
+    "FieldType",
+    "Generator",
+    "GrowOptions",
+    "Grown",
+    "InductionMotor",
+    "Inverter",
+    "Item",
+    "Line",
+    "LineGeometry",
+    "LineMatrix",
+    "Load",
+    "LumpedLoad",
+    "Namer",
+    "Network",
+    "Origin",
+    "OwnType",
+    "Pasted",
+    "ProfileNode",
+    "Reach",
+    "Regulator",
+    "Relay",
+    "Remove",
+    "SeriesReactor",
+    "Settings",
+    "Shoot",
+    "Shunt",
+    "Source",
+    "Substation",
+    "Switch",
+    "SynchronousMotor",
+    "ThreeWinding",
+    "Trace",
+    "Transformer",
+    "Update",
+    "VoltageLimits",
+    "catalogue_family",
+    "clip",
+    "conflicts",
+    "dump_item",
+    "first_bus",
+    "grow",
+    "join",
+    "make_item",
+    "neutral_ohm",
+    "paste",
+    "phases_of",
+    "profile",
+    "removal",
+    "root_of",
+    "specs",
+    "touched_fields",
+    "turned",
+    "with_rules",
 ]  # fmt: skip

@@ -1,7 +1,7 @@
 """Studies: one room each. Importing this package registers all of them."""
 
 from ..severity import Severity
-from . import linear_flow, load_flow, sensitivities, sweep
+from . import linear_flow, load_flow, sensitivities, sweep, unbalanced
 from .base import STUDIES, Account, Column, Ending, Finding, Result, Study, Table
 
 __all__ = [
@@ -18,4 +18,5 @@ __all__ = [
     "load_flow",
     "sensitivities",
     "sweep",
+    "unbalanced",
 ]

@@ -31,6 +31,7 @@ class Column:
     """One column of a result table; ``digits`` is how many decimals mean something.
 
     ``fixed``: it says what the row is and not how it came out, so it stays while only results change.
+    ``view``: the way of looking at it (phases, sequences, line) with which it is shown; always when blank.
     """
 
     name: str
@@ -40,6 +41,7 @@ class Column:
     digits: int | None = None
     meaning: str = ""
     fixed: bool = False
+    view: str = ""
 
 
 @dataclass(frozen=True)

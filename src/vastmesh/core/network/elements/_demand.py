@@ -11,6 +11,7 @@ from pydantic import Field, model_validator
 from ...catalogue import SQRT3
 from ..fields import choice, quantity, reference
 from ..items import Element, Item
+from ._phases import PHASES, Connection, connection, phase_power
 
 POWER = ("active_power_mw", "reactive_power_mvar", "apparent_power_mva", "current_a", "power_factor")
 _SIZES = ("apparent_power_mva", "current_a")
@@ -49,6 +50,42 @@ class Demand(Element):
         "Class", "Kind of customer; conditions scale demand by it", default="domestic", typical=True
     )
     customers: int = quantity("Customers", "Number of customers supplied", unit="1", default=1, ge=0, le=10_000_000)
+
+    connection: Connection = connection(
+        "Wye: from each phase to the neutral (to a free star point where there is none); delta: from phase to phase"
+    )
+    p_a_mw: float | None = phase_power("A", "p")
+    p_b_mw: float | None = phase_power("B", "p")
+    p_c_mw: float | None = phase_power("C", "p")
+    q_a_mvar: float | None = phase_power("A", "q")
+    q_b_mvar: float | None = phase_power("B", "q")
+    q_c_mvar: float | None = phase_power("C", "q")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _sum_of_phases(cls, data: Any) -> Any:
+        """Powers of phases that come without any other figure give the load."""
+        if not isinstance(data, dict) or any(data.get(f) is not None for f in POWER):
+            return data
+        p, q = ([data.get(f"p_{k}_mw" if part == "p" else f"q_{k}_mvar") for k in "abc"] for part in "pq")
+        if all(v is None for v in (*p, *q)) or not all(isinstance(v, int | float | None) for v in (*p, *q)):
+            return data
+        return {**data, "active_power_mw": sum(v or 0.0 for v in p), "reactive_power_mvar": sum(v or 0.0 for v in q)}
+
+    @model_validator(mode="after")
+    def _phase_powers(self) -> Self:
+        given = self.phase_powers_mva()
+        if given is None:
+            return self
+        absent = [PHASES[i] for i, s in enumerate(given) if s and PHASES[i] not in self.conductors]
+        if absent:
+            raise ValueError(
+                f"p_{absent[0].lower()}_mw: it is not connected to phase {absent[0]}; blank it or connect it"
+            )
+        total, own = sum(given), self.power_mva()
+        if self._given() in PAIRS and abs(total - own) > 1e-9 + 1e-6 * abs(own):
+            raise ValueError(f"active_power_mw: the phases add up to {total:.6g} MVA; blank them or enter their sum")
+        return self
 
     @model_validator(mode="after")
     def _two_figures(self) -> Self:
@@ -93,8 +130,8 @@ class Demand(Element):
         return next((tuple(p - given) for p in PAIRS if given < p), ("active_power_mw", "reactive_power_mvar"))
 
     def reconcile(self, values: dict[str, Any]) -> dict[str, Any]:
-        """Entering a third power figure replaces the one it contradicts."""
-        values = super().reconcile(values)
+        """Entering a third power figure replaces the one it contradicts; phases and their sum follow each other."""
+        values = self._with_phases(super().reconcile(values))
         entered = {f for f in POWER if values.get(f) is not None}
         kept = {f for f in POWER if f not in values and getattr(self, f) is not None}
         if entered and entered | kept not in PAIRS and len(entered) <= 2:
@@ -105,6 +142,29 @@ class Demand(Element):
             else:
                 values = {**dict.fromkeys(kept), **values}
         return values
+
+    def phase_powers_mva(self) -> tuple[complex, complex, complex] | None:
+        """Powers of the three phases (of delta: AB, BC, CA) in MVA, where they are given one by one."""
+        found = [(getattr(self, f"p_{k}_mw"), getattr(self, f"q_{k}_mvar")) for k in "abc"]
+        if all(p is None and q is None for p, q in found):
+            return None
+        a, b, c = (complex(p or 0.0, q or 0.0) for p, q in found)
+        return a, b, c
+
+    def _with_phases(self, values: dict[str, Any]) -> dict[str, Any]:
+        """Entered powers of phases set the sum; a sum entered anew scales the phases."""
+        names = [f"p_{k}_mw" for k in "abc"] + [f"q_{k}_mvar" for k in "abc"]
+        if any(f in values for f in names):
+            now = {f: values.get(f, getattr(self, f)) for f in names}
+            if all(v is None for v in now.values()) or not all(isinstance(v, int | float | None) for v in now.values()):
+                return values
+            total = dict.fromkeys(POWER)
+            return {**total, "active_power_mw": sum(now[f] or 0.0 for f in names[:3]),
+                    "reactive_power_mvar": sum(now[f] or 0.0 for f in names[3:]), **values}  # fmt: skip
+        given = self.phase_powers_mva()
+        if given is None or not any(f in values for f in POWER):
+            return values
+        return {**dict.fromkeys(names), **values}
 
     def power_mva(self) -> complex:
         """P + jQ in MW and Mvar at nominal voltage and 100 % demand."""

@@ -25,4 +25,12 @@ class Bus(Element):
     bar: float | None = place("Bar length", "Length of the bus bar on the schematic")
     longitude: float | None = place("Longitude", "East of Greenwich, WGS 84", unit="°", ge=-180, le=180)
     latitude: float | None = place("Latitude", "North of the equator, WGS 84", unit="°", ge=-85, le=85)
+    neutral: Literal["free", "earthed"] = choice(
+        "Neutral", "Free: earthed only by electrodes and star points; earthed: joined to earth without impedance",
+        default="free", group="phases",
+    )  # fmt: skip
+    split_phase: bool = choice(
+        "Split phase", "A and B are the two ends of a centre-tapped winding, N its middle: each is half the nominal "
+        "voltage from N", default=False, group="phases",
+    )  # fmt: skip
     upright: bool = choice("Upright", "The bar stands upright on the schematic", default=False, group="place")

@@ -55,6 +55,10 @@ class Inverter(Element):
         "Most Q", "Reactive power at the ends of the curve, of rated power", unit="%", default=44.0, ge=0, le=100,
         typical=True, when=_CURVE,
     )  # fmt: skip
+    phase_control: Literal["each_phase", "positive_sequence"] = choice(
+        "Phases", "Each phase delivers an equal power, or the three currents are kept equal (positive sequence only)",
+        default="positive_sequence", group="phases",
+    )  # fmt: skip
     fault_current_x: float = quantity(
         "Fault current", "Contribution to a fault, in rated currents", unit="1", default=1.2, ge=0, le=5, typical=True
     )

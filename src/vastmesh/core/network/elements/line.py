@@ -86,6 +86,37 @@ class Line(Element):
         le=1e9,
         group="sequence",
     )
+    matrix: str | None = reference(
+        "Matrix", "Full matrix over the conductors, used by the load flow per phase in place of all other constants",
+        to="line_matrix", default=None, group="phases",
+    )  # fmt: skip
+    neutral: Literal["kept", "reduced"] = choice(
+        "Neutral", "Kept: a conductor of its own; reduced: earthed so often along the route that its voltage is zero",
+        default="kept", group="phases",
+    )  # fmt: skip
+    neutral_r_ohm_per_km: float | None = quantity(
+        "Neutral resistance",
+        "Of the neutral conductor; as a phase when blank",
+        unit="Ω/km",
+        gt=0,
+        le=1000,
+        group="phases",
+    )
+    neutral_rating_a: float | None = quantity(
+        "Neutral rating", "Continuous current of the neutral conductor; as a phase when blank", unit="A", gt=0, le=100000,
+        group="phases",
+    )  # fmt: skip
+    spacing_mm: float | None = quantity(
+        "Spacing", "Mean distance between conductors, for their coupling with earth return; 25 mm of a cable, 400 mm of "
+        "an overhead line when blank", unit="mm", gt=0, le=20000, group="phases",
+    )  # fmt: skip
+    earthing_every_km: float | None = quantity(
+        "Earthed every", "Distance between electrodes of the neutral along the route, ends not counted", unit="km", gt=0,
+        le=100, group="phases",
+    )  # fmt: skip
+    earthing_ohm: float | None = quantity(
+        "Electrodes", "Resistance of each electrode along the route", unit="Ω", gt=0, le=1e5, group="phases"
+    )
     skin_exponent: float = quantity(
         "Skin effect", "Resistance at harmonic order h is R times h to this power", unit="1", default=0.5, ge=0, le=2,
         typical=True, group="harmonics",
@@ -93,6 +124,11 @@ class Line(Element):
 
     @model_validator(mode="after")
     def _has_impedance(self) -> Self:
+        if (self.earthing_every_km is None) != (self.earthing_ohm is None):
+            blank = "earthing_ohm" if self.earthing_ohm is None else "earthing_every_km"
+            raise ValueError(f"{blank}: electrodes along the route need their distance and their resistance")
+        if self.earthing_every_km and self.length_km and self.length_km / self.earthing_every_km > 500:
+            raise ValueError(f"earthing_every_km: enter at least {self.length_km / 500:g} km, that is 500 electrodes")
         if self.from_bus == self.to_bus:
             raise ValueError("to_bus: a line joins two different buses")
         if self.r_ohm_per_km == 0 and self.x_ohm_per_km == 0:
@@ -100,7 +136,7 @@ class Line(Element):
         return self
 
     def _missing_beyond_fields(self) -> tuple[str, ...]:
-        if self.geometry:
+        if self.geometry or self.matrix:
             return ()
         return tuple(f for f in ("r_ohm_per_km", "x_ohm_per_km") if getattr(self, f) is None)
 

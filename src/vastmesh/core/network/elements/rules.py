@@ -87,6 +87,32 @@ class Settings(Item):
     loading_breach_pct: float = quantity("Loading, breach", "Highest loading allowed", unit="%", default=100.0, gt=0)
     radial_up_to_kv: float = quantity("Radial up to", "Loops at voltages up to this are pointed out by the model check",
                                       unit="kV", default=36.0, ge=0, le=1500)  # fmt: skip
+    study: Literal["balanced", "per_phase"] = choice(
+        "Load flow", "Balanced: one phase stands for all three. Per phase: every conductor with neutral and earth return",
+        default="balanced",
+    )  # fmt: skip
+    voltage_criterion: Literal["phase", "line", "positive"] = choice(
+        "Voltage by", "What is held against the voltage limits per phase: each phase to neutral (to earth where there is "
+        "none), each pair of phases, or the positive sequence", default="phase", group="phases",
+    )  # fmt: skip
+    loading_criterion: Literal["worst", "positive"] = choice(
+        "Loading by",
+        "Current of the phase loaded most, or the positive-sequence current",
+        default="worst",
+        group="phases",
+    )
+    unbalance_definition: Literal["negative", "line", "phase"] = choice(
+        "Unbalance by", "Negative over positive sequence (IEC 61000-4-30); greatest deviation of the line-to-line voltages "
+        "from their mean, over it; or of the phase voltages", default="negative", group="phases",
+    )  # fmt: skip
+    unbalance_limit_pct: float = quantity("Unbalance, most", "Highest voltage unbalance by the chosen definition", unit="%",
+                                          default=2.0, gt=0, le=100, group="phases")  # fmt: skip
+    negative_limit_pct: float = quantity("Negative sequence, most", "Negative over positive sequence of the voltage",
+                                         unit="%", default=2.0, gt=0, le=100, group="phases")  # fmt: skip
+    zero_limit_pct: float | None = quantity("Zero sequence, most", "Zero over positive sequence of the voltages to neutral; "
+                                            "not judged when blank", unit="%", gt=0, le=100, group="phases")  # fmt: skip
+    neutral_limit_v: float = quantity("Neutral to earth, most", "Highest voltage between neutral and earth", unit="V",
+                                      default=10.0, gt=0, le=1000, group="phases")  # fmt: skip
     method: Literal["automatic", "newton", "fast_decoupled", "gauss_seidel"] = choice(
         "Method", "Automatic: Newton from the last answer, from a linear start, from a flat one, then damped. All methods "
         "solve the same equations; the answer differs by less than the tolerance", default="automatic",

@@ -31,6 +31,10 @@ class Shunt(Element):
     )  # fmt: skip
     steps: int = quantity("Steps", "Number of steps installed", unit="1", default=1, ge=1, le=100)
     steps_on: int = quantity("Steps on", "Number of steps in service", unit="1", default=1, ge=0, le=100)
+    connection: Literal["wye", "delta", "earthed"] = choice(
+        "Connection", "Wye: to the neutral (to a free star point where there is none); delta; or star point earthed",
+        default="wye", group="phases",
+    )  # fmt: skip
     automatic: bool = choice("Automatic", "Switches its steps by itself to hold the voltage", default=False)
     on_below_pu: float = quantity("On below", "A step is switched on below this voltage (a reactor's: off)", unit="p.u.",
                                   default=0.97, ge=0.5, le=1.5, typical=True, when=_AUTO)  # fmt: skip

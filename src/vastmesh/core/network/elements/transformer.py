@@ -8,11 +8,13 @@ from pydantic import model_validator
 
 from ...catalogue import COOLING, r_and_x, typical_x_over_r, zero_sequence_share
 from ..fields import catalogue_type, choice, quantity, reference
-from ..items import Element
+from ..items import Conductors, Element
 from ._control import compensation, continuous, delay, held_bus
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance, other_of_pair
+from ._phases import Taps, phase_tap, taps
 
-_GROUP = re.compile(r"^(YN|Y|D|ZN|Z)(yn|y|d|zn|z|a)(\d|1[01])$")
+_GROUP = re.compile(r"^(YN|Y|D|ZN|Z)(yn|y|d|zn|z|a)(\d|1[01])$|^(I)(i)(0|6)$|^(I)(ii)(0)$|^(V)(v)(0)$")
+_PER_PHASE = {"taps": ("per_phase",)}
 _HV_STAR = {"vector_group": ("~YN", "~ZN")}
 _LV_STAR = {"vector_group": ("~yn", "~zn", "~a")}
 _AUTO = {"regulates": (True,)}
@@ -115,6 +117,16 @@ class Transformer(Element):
     lv_neutral: Earthing = earthing("LV", when=_LV_STAR)
     lv_neutral_ohm: float | None = earthing_resistance("lv_neutral", "LV")
     lv_neutral_a: float | None = earthing_current("lv_neutral", "LV")
+    lv_conductors: Conductors | None = choice(
+        "LV conductors",
+        "Which conductors its LV side connects to; as the LV bus when blank",
+        default=None,
+        group="phases",
+    )
+    taps: Taps = taps()
+    tap_a: int | None = phase_tap("A", _PER_PHASE)
+    tap_b: int | None = phase_tap("B", _PER_PHASE)
+    tap_c: int | None = phase_tap("C", _PER_PHASE)
     core: Literal["three_limb", "five_limb", "shell", "bank"] = choice(
         "Core", "Three limbs, five limbs, shell, or a bank of single-phase units", default="three_limb", typical=True,
         group="sequence",
@@ -135,10 +147,17 @@ class Transformer(Element):
             raise ValueError("lv_bus: a transformer joins two different buses")
         match = _GROUP.match(self.vector_group)
         if not match:
-            raise ValueError("vector_group: write it as YNd1, Dyn11, YNyn0, YNa0 ...")
-        if (self.windings == "auto") != (match[2] == "a") or (
-            match[2] == "a" and (match[1] != "YN" or match[3] != "0")
-        ):
+            raise ValueError(
+                "vector_group: write it as YNd1, Dyn11, YNyn0, YNa0 ..., Ii0 for a single-phase unit, Iii0 for one with a "
+                "centre tap, Vv0 for an open delta"
+            )
+        if (fault := self._unfit_conductors()) is not None:
+            raise ValueError(fault)
+        for tap in (self.tap_a, self.tap_b, self.tap_c):
+            if tap is not None and not self.tap_min <= tap <= self.tap_max:
+                raise ValueError(f"tap_a: positions of phases are from {self.tap_min} to {self.tap_max}")
+        hv, lv, clock = self.winding_groups()
+        if (self.windings == "auto") != (lv == "a") or (lv == "a" and (hv != "YN" or clock != "0")):
             raise ValueError("vector_group: an auto-transformer, and only that, has the group YNa0")
         if self.tap_min > self.tap_max:
             raise ValueError("tap_min: the lowest tap is above the highest one")
@@ -171,9 +190,36 @@ class Transformer(Element):
 
     def clock_shift_rad(self) -> float:
         """Angle by which HV leads LV: 30° per hour of the vector group, plus the further shift."""
+        return radians(30 * self.clock() + self.phase_shift_deg)
+
+    def clock(self) -> int:
+        """Clock number of the vector group."""
+        return int(self.winding_groups()[2])
+
+    def winding_groups(self) -> tuple[str, str, str]:
+        """HV winding, LV winding and clock number of the vector group, such as ("D", "yn", "11")."""
         match = _GROUP.match(self.vector_group)
-        assert match, "validated above"
-        return radians(30 * int(match[3]) + self.phase_shift_deg)
+        assert match, "validated"
+        hv, lv, clock = (g for g in match.groups() if g is not None)
+        return hv, lv, clock
+
+    def single_phase(self) -> bool:
+        """Whether it is a single-phase unit, with or without a centre tap."""
+        return self.vector_group.startswith("I")
+
+    def _unfit_conductors(self) -> str | None:
+        """What is wrong with the conductors for the vector group; None when they fit."""
+        hv, low = self.conductors, self.lv_conductors
+        if self.single_phase():
+            if len(hv) != 2:
+                return "conductors: a single-phase unit connects to two conductors, for example AN or AB"
+            if low is not None and len(low) != (3 if self.vector_group.startswith("Iii") else 2):
+                return "lv_conductors: name both ends, for example AN; with a centre tap ABN"
+            if self.vector_group.startswith("Iii") and low is not None and "N" not in low:
+                return "lv_conductors: the middle of a centre-tapped winding is N; write ABN"
+        elif not set("ABC") <= set(hv) or (low is not None and not set("ABC") <= set(low)):
+            return "conductors: a three-phase unit connects to A, B and C; write the vector group Ii0 for a single-phase one"
+        return None
 
     def impedance_pu(self) -> complex:
         """Leakage impedance per unit on rated power; IEC 60076-1: R from load loss, X from the rest."""

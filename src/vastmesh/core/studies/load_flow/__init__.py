@@ -5,18 +5,20 @@ from __future__ import annotations
 from ...network import Network
 from ..base import Progress, Study, register
 from ._causes import Cause, Proposal, find_cause
+from ._controls import MOST_ROUNDS, Banks, Control, Curves, Taps, tap_order
+from ._findings import emergency_factor
 from ._linearise import Linearisation
 from ._live import LiveLoadFlow, live_options, run_load_flow
 from ._options import LoadFlowOptions
 from ._places import places, words_of
 from ._problem import Problem
 from ._reading import Reading
-from ._result import LoadFlowResult
+from ._result import LoadFlowResult, Rows
 from ._summaries import summarise_groups
 
 __all__ = [
-    "Cause", "Linearisation", "LiveLoadFlow", "LoadFlowOptions", "LoadFlowResult", "Problem", "Proposal", "Reading",
-    "find_cause", "live_options", "places", "run_load_flow", "summarise_groups", "words_of",
+    "MOST_ROUNDS", "Banks", "Cause", "Control", "Curves", "Linearisation", "LiveLoadFlow", "LoadFlowOptions", "LoadFlowResult", "Problem", "Proposal", "Reading", "Rows", "Taps",
+    "emergency_factor", "find_cause", "live_options", "places", "run_load_flow", "summarise_groups", "tap_order", "words_of",
 ]  # fmt: skip
 
 

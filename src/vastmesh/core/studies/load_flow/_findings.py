@@ -71,7 +71,7 @@ def _loading(network: Network, limit_set: str, rows: Rows, table: Table) -> list
     for i in outside:
         value, item = float(loading[i]), network.items[rows.branch_ids[i]]
         # For a limited time more is allowed where a rating says so; there is nothing to watch then below it.
-        more = _emergency_factor(item) if limit_set == "emergency" else 1.0
+        more = emergency_factor(item) if limit_set == "emergency" else 1.0
         highest, watched = float(hard[i]) * more, float(hard[i] if more > 1 else soft[i])
         if value <= watched:
             continue
@@ -91,7 +91,7 @@ def _loading(network: Network, limit_set: str, rows: Rows, table: Table) -> list
     return found
 
 
-def _emergency_factor(item: Item) -> float:
+def emergency_factor(item: Item) -> float:
     """What may be carried for a limited time over the continuous rating; 1 where nothing says so."""
     if isinstance(item, Transformer) and item.rated_mva and (most := item.overload_mva()):
         return max(most / item.rated_mva, 1.0)

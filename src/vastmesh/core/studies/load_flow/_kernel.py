@@ -18,24 +18,6 @@ _F = NDArray[np.float64]
 _I = NDArray[np.int64]
 
 
-def jacobian_pattern(indptr: _I, indices: _I) -> tuple[_I, _I]:
-    """Pattern of the (2n, 2n) Jacobian, compressed columns, from that of the (n, n) nodal matrix.
-
-    Every node keeps both its rows and columns whatever its type, so that one symbolic analysis
-    serves all switching between voltage control and fixed reactive power.
-    """
-    counts = np.diff(indptr)
-    columns = np.repeat(2 * counts, 2)
-    ptr = np.concatenate([[0], np.cumsum(columns)])
-    rows: _I = np.empty(4 * len(indices), np.int64)
-    starts = np.repeat(4 * indptr[:-1], counts)
-    within = 2 * (np.arange(len(indices)) - np.repeat(indptr[:-1], counts))
-    for shift in (0, 1):
-        offset = starts + within + shift * np.repeat(2 * counts, counts)
-        rows[offset], rows[offset + 1] = 2 * indices, 2 * indices + 1
-    return ptr, rows
-
-
 # Minimax polynomials of sine and cosine on [-π/4, π/4] and π/2 in two parts (Cody and Waite reduction),
 # as in the freely distributable C mathematics library of Sun Microsystems, 1993.
 _S = (-1.66666666666666324348e-01, 8.33333333332248946124e-03, -1.98412698298579493134e-04,

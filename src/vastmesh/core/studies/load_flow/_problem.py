@@ -19,6 +19,7 @@ from ...electrical import (
     trace,
 )
 from ...electrical.arrays import Bools, Columns, Floats, Ints
+from ...electrical.sparse import interleaved_pattern
 from ...errors import SingularMatrix
 from ..base import Ending
 from ._kernel import (
@@ -27,7 +28,6 @@ from ._kernel import (
     REF,
     assemble,
     ease_low_voltage,
-    jacobian_pattern,
     mismatch_and_jacobian,
     spread_angles,
     switch_types,
@@ -117,7 +117,7 @@ class Problem:
         self.topology: Topology = trace(arrays)
         self.pattern: NodalPattern = nodal_pattern(arrays, self.topology)
         self.n = self.pattern.n
-        self.jacobian_index = jacobian_pattern(self.pattern.indptr, self.pattern.indices)
+        self.jacobian_index = interleaved_pattern(self.pattern.indptr, self.pattern.indices)
         pattern = self.pattern
         self.index = tuple(a.astype(np.uint32) for a in (pattern.indptr, pattern.indices, pattern.diagonal))
         self.jacobian = np.zeros(int(self.jacobian_index[0][-1]))

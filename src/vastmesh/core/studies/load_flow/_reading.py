@@ -9,16 +9,12 @@ import numpy as np
 
 from ...electrical import FIXED, SLACK, NetArrays
 from ...electrical.arrays import Bools, Complexes, Floats, Ints
-from ...electrical.sparse import SparseLU
+from ...electrical.joints import JointFlows
 from ._problem import Problem, Solution
 
 
 class SwitchFlows:
-    """Flows through closed switches by Kirchhoff's current law; factors are kept per topology.
-
-    Closed switches have no impedance, so around a ring of them the split has no unique answer:
-    the one with the smallest sum of squares is given (equal switches in parallel share equally).
-    """
+    """Flows through closed switches; factors are kept per topology."""
 
     def __init__(self, arrays: NetArrays, problem: Problem) -> None:
         switch = arrays.tables["switch"]
@@ -26,38 +22,11 @@ class SwitchFlows:
         joined = switch["closed"] & (node[switch["from"]] == node[switch["to"]])
         on = joined & (problem.pattern.row[switch["from"]] >= 0)
         self.closed: Ints = np.flatnonzero(on)
-        self.frm, self.to = switch["from"][self.closed], switch["to"][self.closed]
-        self._lu: SparseLU | None = None
-        if len(self.closed):
-            self._prepare(problem.topology.node)
-
-    def _prepare(self, node: Ints) -> None:
-        buses, inverse = np.unique(np.r_[self.frm, self.to], return_inverse=True)
-        half = len(self.frm)
-        f, t, n = inverse[:half], inverse[half:], len(buses)
-        _, anchor = np.unique(node[buses], return_index=True)  # one bus of every node is the datum
-        free = np.ones(n, np.bool_)
-        free[anchor] = False
-        number = np.cumsum(free) - 1
-        rows, cols = np.r_[f, t, f, t], np.r_[f, t, t, f]
-        values = np.r_[np.ones(2 * half), -np.ones(2 * half)]
-        keep = free[rows] & free[cols]
-        m = int(free.sum())
-        keys, slot = np.unique(number[cols[keep]] * m + number[rows[keep]], return_inverse=True)
-        indptr = np.searchsorted(keys, np.arange(m + 1) * m)
-        self._lu = SparseLU(indptr, keys % m)
-        self._lu.factorise(np.bincount(slot, values[keep]))
-        self._buses, self._free, self._f, self._t = buses, free, f, t
+        self._joints = JointFlows(switch["from"][self.closed], switch["to"][self.closed], node)
 
     def solve(self, surplus: Complexes) -> Complexes:
         """Power into each closed switch at its from bus, from each bus's own surplus (n_bus,)."""
-        if self._lu is None:
-            return np.zeros(0, np.complex128)
-        wanted = surplus[self._buses[self._free]]
-        potential = np.zeros(len(self._buses), np.complex128)
-        both = self._lu.solve(np.vstack([wanted.real, wanted.imag]))
-        potential[self._free] = both[0] + 1j * both[1]
-        return np.asarray(potential[self._f] - potential[self._t])
+        return self._joints.solve(surplus)
 
 
 class Reading:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 
@@ -15,10 +16,17 @@ from ._reading import Ends, Reading, ends_by_element
 PU, DEG, KV, MW, MVAR, AMP, PCT = "p.u.", "°", "kV", "MW", "Mvar", "A", "%"
 
 
+class Compiled(Protocol):
+    """What rows need to know of compiled arrays, balanced or per phase."""
+
+    bus_id: list[str]
+    element_id: list[str]
+
+
 class Rows:
     """What the rows of the tables stand for: fixed while no element is added, removed or reconnected."""
 
-    def __init__(self, network: Network, arrays: NetArrays) -> None:
+    def __init__(self, network: Network, arrays: Compiled) -> None:
         items = network.items
         compiled = {b: i for i, b in enumerate(arrays.bus_id)}
         self.buses: list[Bus] = network.of(Bus)

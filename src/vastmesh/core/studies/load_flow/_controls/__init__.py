@@ -6,6 +6,9 @@ turning back is left where it is, and the account says so.
 """
 
 from ._all import MOST_ROUNDS, Controls, tap_order
+from ._banks import Banks
 from ._base import Control
+from ._curves import Curves
+from ._taps import Taps
 
-__all__ = ["MOST_ROUNDS", "Control", "Controls", "tap_order"]
+__all__ = ["MOST_ROUNDS", "Banks", "Control", "Controls", "Curves", "Taps", "tap_order"]

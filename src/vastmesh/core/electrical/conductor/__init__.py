@@ -1,0 +1,11 @@
+"""Equations in conductor coordinates: every phase, the neutral and earth, for the load flow per phase."""
+
+from ._arrays import ABSENT, EARTH, MOTOR, NEUTRAL, PQ_MACHINE, PV_MACHINE, SLACK_MACHINE, ConductorArrays, Gap
+from ._compile import compile_conductors
+from ._lines import LineKey, conductor_matrix
+from ._windings import two_winding_admittance
+
+__all__ = [
+    "ABSENT", "EARTH", "MOTOR", "NEUTRAL", "PQ_MACHINE", "PV_MACHINE", "SLACK_MACHINE", "ConductorArrays", "Gap", "LineKey",
+    "compile_conductors", "conductor_matrix", "two_winding_admittance",
+]  # fmt: skip

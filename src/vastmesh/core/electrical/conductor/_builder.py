@@ -1,0 +1,120 @@
+"""Collects what the stamps give: keys of nodes, terminals, admittances, demand and machines."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ...network import CurrentTransformer, Item
+from ..arrays import Complexes, Floats, Ints
+from ._arrays import ABSENT, NEUTRAL, STAR, Gap, LossSpot, TapSpot
+
+NAMES = "ABCN"
+NUMBER = {c: i for i, c in enumerate(NAMES)}
+
+
+@dataclass
+class Builder:
+    """``key``: number of a conductor of a bus, bus row * 4 + conductor; ``earth_key``: the one of earth."""
+
+    bus_row: dict[str, int]
+    bus_kv: Floats
+    phase_v: Floats
+    conductors: list[str]
+    base_mva: float
+    frequency_hz: float
+    find: Callable[[str], Item | None]
+    at: dict[str, list[CurrentTransformer]]
+    gaps: list[Gap] = field(default_factory=list)
+    groups: dict[str, int] = field(default_factory=dict)
+    joined: list[tuple[int, int]] = field(default_factory=list)
+    switched: list[tuple[int, int, int, int]] = field(default_factory=list)
+    taps: dict[str, TapSpot] = field(default_factory=dict)
+    banks: dict[str, tuple[slice, Complexes]] = field(default_factory=dict)
+    losses: list[LossSpot] = field(default_factory=list)
+    demand: list[tuple[Any, ...]] = field(default_factory=list)
+    machine: list[tuple[Any, ...]] = field(default_factory=list)
+    curve: list[tuple[float, ...]] = field(default_factory=list)
+    rating: dict[int, tuple[float, float]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.earth_key = 4 * len(self.bus_kv)
+        self.star_kv: list[float] = []
+        self.offset = 0  # of the elements of the kind being stamped
+        self._terminals: list[tuple[Ints, Ints, Ints, Ints]] = []
+        self._entries: list[tuple[Ints, Ints, Complexes]] = []
+        self._t, self._e = 0, 0
+
+    # Nodes
+
+    def key(self, bus: str, conductor: str) -> int:
+        return self.bus_row[bus] * 4 + NUMBER[conductor]
+
+    def has(self, bus: str, conductor: str) -> bool:
+        return conductor in self.conductors[self.bus_row[bus]]
+
+    def star(self, volts: float) -> int:
+        """Key of a new star point inside an element; ``volts``: its phase-to-neutral base."""
+        self.star_kv.append(volts)
+        return self.earth_key + len(self.star_kv)
+
+    def present(self, ident: str, wanted: str, *buses: str, gap: bool = True) -> str:
+        """Those of the wanted conductors that all the buses have; what is not there becomes a gap."""
+        found = "".join(c for c in wanted if all(self.has(b, c) for b in buses))
+        if gap and found != wanted:
+            lost = "".join(c for c in wanted if c not in found)
+            where = next(b for b in buses if any(not self.has(b, c) for c in lost))
+            named = self.find(where)
+            words = f"{' and '.join(lost)} {'is' if len(lost) == 1 else 'are'} not there at {named.name if named else where}"
+            self.gaps.append(Gap(ident, "conductors", f"asks for conductor {lost}, but {words}"))
+        return found
+
+    def group(self, name: str) -> int:
+        return self.groups.setdefault(name, len(self.groups))
+
+    # Linear parts
+
+    def linear(
+        self, elements: Ints, sides: Sequence[int], conductors: Sequence[int], keys: Ints, y: Complexes
+    ) -> slice:
+        """Admittances of n elements over k terminals each: ``keys`` (n, k), ``y`` (n, k, k) in S; sides and conductors
+        (k,). Returns the slice of the entries."""
+        n, k = keys.shape
+        first = self._t + np.arange(n)[:, None] * k + np.arange(k)
+        self._terminals.append((
+            np.repeat(elements + self.offset, k), np.tile(np.asarray(sides, np.int64), n),
+            np.tile(np.asarray(conductors, np.int64), n), keys.ravel().astype(np.int64),
+        ))  # fmt: skip
+        rows = np.repeat(first[:, :, None], k, axis=2)
+        cols = np.repeat(first[:, None, :], k, axis=1)
+        self._entries.append((rows.ravel(), cols.ravel(), y.ravel()))
+        where = slice(self._e, self._e + n * k * k)
+        self._t, self._e = self._t + n * k, where.stop
+        return where
+
+    @property
+    def terminals_so_far(self) -> int:
+        return self._t
+
+    def between(self, element: int, side: int, conductor: int, key_p: int, key_q: int, y: complex) -> slice:
+        """An admittance between two nodes; the second terminal counts as the same conductor's return."""
+        block = np.array([[[y, -y], [-y, y]]], np.complex128)
+        return self.linear(np.array([element]), (side, side), (conductor, STAR), np.array([[key_p, key_q]]), block)
+
+    def collected(self) -> tuple[dict[str, Ints], Ints, Ints, Complexes]:
+        """Terminals and entries of everything stamped."""
+        none: Ints = np.zeros(0, np.int64)
+        columns = [np.concatenate([t[i] for t in self._terminals]) if self._terminals else none for i in range(4)]
+        names = ("element", "side", "conductor", "key")
+        entries = [np.concatenate([e[i] for e in self._entries]) if self._entries else none for i in range(3)]
+        return dict(zip(names, columns, strict=True)), entries[0], entries[1], entries[2].astype(np.complex128)
+
+    def star_or_neutral(self, bus: str, conductors: str) -> int | None:
+        """Key of the neutral of a bus when an element's conductors and the bus have one."""
+        return self.key(bus, "N") if "N" in conductors and self.has(bus, "N") else None
+
+
+__all__ = ["ABSENT", "NAMES", "NEUTRAL", "NUMBER", "STAR", "Builder"]

@@ -1,0 +1,97 @@
+"""From a network of objects to arrays in conductor coordinates."""
+
+from __future__ import annotations
+
+from math import sqrt
+from typing import Any
+
+import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+
+from ...network import Bus, CurrentTransformer, Element, Network
+from ..arrays import Columns
+from ._arrays import ABSENT, CURVE, DEMAND, EARTH, MACHINE, ConductorArrays
+from ._builder import NAMES, Builder
+from .stamps import STAMPS
+
+
+def compile_conductors(network: Network) -> ConductorArrays:
+    """Compile all that is in service and complete, at 100 % demand and generation."""
+    settings = network.settings
+    left_out: dict[str, tuple[str, ...]] = {}
+    buses: list[Bus] = []
+    by_kind: dict[str, list[Element]] = {}
+    at: dict[str, list[CurrentTransformer]] = {}
+    for item in network.items.values():
+        if isinstance(item, CurrentTransformer):
+            at.setdefault(item.at, []).append(item)
+        if not isinstance(item, Element):
+            continue
+        if blank := item.missing():
+            left_out[item.id] = blank
+        elif item.in_service:
+            if isinstance(item, Bus):
+                buses.append(item)
+            else:
+                by_kind.setdefault(item.kind, []).append(item)
+    row = {b.id: i for i, b in enumerate(buses)}
+    kv = np.fromiter((b.nominal_kv or 1.0 for b in buses), np.float64, len(buses))
+    phase_v = kv * 1e3 / np.array([2.0 if b.split_phase else sqrt(3) for b in buses])
+    builder = Builder(
+        bus_row=row, bus_kv=kv, phase_v=phase_v, conductors=[b.conductors for b in buses], base_mva=settings.base_mva,
+        frequency_hz=settings.frequency_hz, find=network.items.get, at=at,
+    )  # fmt: skip
+    for b in buses:
+        if b.neutral == "earthed" and "N" in b.conductors:
+            builder.joined.append((builder.key(b.id, "N"), builder.earth_key))
+    ids: list[str] = []
+    kinds: list[str] = []
+    for kind, found in by_kind.items():
+        usable = [e for e in found if all(x in row for x in e.buses())]
+        builder.offset = len(ids)
+        ids += [e.id for e in usable]
+        kinds += [kind] * len(usable)
+        if kind in STAMPS:
+            STAMPS[kind](usable, builder)
+    return _arranged(builder, buses, ids, kinds, left_out)
+
+
+def _arranged(
+    b: Builder, buses: list[Bus], ids: list[str], kinds: list[str], left_out: dict[str, Any]
+) -> ConductorArrays:
+    """Number the nodes: conductors joined by switches are one, whatever is joined to earth is earth."""
+    n, stars = len(buses), np.array(b.star_kv, np.float64)
+    count = 4 * n + 1 + len(stars)
+    joined = np.array(b.joined, np.int64).reshape(-1, 2)
+    graph = coo_array((np.ones(len(joined), np.int8), (joined[:, 0], joined[:, 1])), shape=(count, count))
+    _, label = connected_components(graph, directed=False)
+    present = np.zeros(count, np.bool_)
+    present[: 4 * n] = np.array([c in bus.conductors for bus in buses for c in NAMES], np.bool_)
+    present[4 * n + 1 :] = True
+    earth = label == label[b.earth_key]
+    labels, number = np.unique(label[present & ~earth], return_inverse=True)
+    node = np.full(count, ABSENT, np.int64)
+    node[present & ~earth] = number
+    node[present & earth] = EARTH
+    node[b.earth_key] = EARTH
+    volts = np.r_[np.repeat(b.phase_v, 4), 1.0, stars]
+    base = np.ones(len(labels))
+    base[node[node >= 0]] = volts[node >= 0]
+    terminal, t_row, t_col, t_y = b.collected()
+    rating = np.full((len(ids), 2), np.inf)
+    for i, pair in b.rating.items():
+        rating[i] = pair
+    return ConductorArrays(
+        base_mva=b.base_mva, frequency_hz=b.frequency_hz, bus_id=[x.id for x in buses], bus_kv=b.bus_kv,
+        phase_v=b.phase_v, node=node[: 4 * n].reshape(n, 4), node_of_key=node, n_node=len(labels), base_v=base,
+        element_id=ids, element_kind=kinds, terminal=dict(terminal), t_row=t_row, t_col=t_col, t_y=t_y,
+        demand=_table(DEMAND, b.demand), machine=_table(MACHINE, b.machine), curve=_table(CURVE, b.curve),
+        groups=list(b.groups), rating=rating[:, 0], neutral_rating=rating[:, 1], taps=b.taps, banks=b.banks,
+        losses=b.losses, switched=np.array(b.switched, np.int64).reshape(-1, 4), gaps=b.gaps, left_out=left_out,
+    )  # fmt: skip
+
+
+def _table(columns: dict[str, Any], rows: list[tuple[Any, ...]]) -> Columns:
+    lists = list(zip(*rows, strict=True)) if rows else [() for _ in columns]
+    return {name: np.array(values, dtype) for (name, dtype), values in zip(columns.items(), lists, strict=True)}

@@ -1,0 +1,132 @@
+"""Series and shunt matrices of lines over the conductors they have, from whatever is known about them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from math import log, pi
+
+import numpy as np
+
+from ...network import Line, LineGeometry, LineMatrix
+from ..arrays import Complexes, Floats
+from ..line_constants import depth_of_return_m, earth_resistance_ohm_per_km, kron, line_constants
+
+_SPACING_MM = {"cable": 25.0, "overhead": 400.0}
+_EARTH_OHM_M = 100.0
+
+
+@dataclass(frozen=True)
+class LineKey:
+    """All that the constants of a line depend on: equal keys have equal matrices.
+
+    ``sequence``: r, x, b, r0, x0, b0 per km (Ω, Ω, µS); ``own``: neutral resistance or None, spacing in mm.
+    """
+
+    conductors: str
+    reduced: bool
+    frequency_hz: float
+    sequence: tuple[float, ...] = ()
+    own: tuple[float | None, float] = (None, 400.0)
+    matrix: str | None = None
+    geometry: str | None = None
+
+    @classmethod
+    def of(cls, e: Line, conductors: str, frequency_hz: float, matrix: LineMatrix | None,
+           geometry: LineGeometry | None) -> LineKey:  # fmt: skip
+        if matrix is not None:
+            return cls(conductors, e.neutral == "reduced", frequency_hz, matrix=matrix.model_dump_json())
+        own = (e.neutral_r_ohm_per_km, e.spacing_mm or _SPACING_MM[e.construction])
+        if (
+            geometry is not None
+            and e.r_ohm_per_km is None
+            and e.x_ohm_per_km is None
+            and ("N" not in conductors or geometry.neutral == "kept")
+        ):
+            return cls(conductors, e.neutral == "reduced", frequency_hz, geometry=geometry.model_dump_json())
+        r, x, b = e.r_ohm_per_km, e.x_ohm_per_km, e.b_us_per_km
+        if geometry is not None:
+            found = line_constants(geometry, frequency_hz)
+            r, x, b = (g if g is not None else c for g, c in zip((r, x, b), (found.z1.real, found.z1.imag, found.b1),
+                                                                 strict=True))  # fmt: skip
+            zero = (found.z0.real, found.z0.imag, found.b0)
+        else:
+            zero = e.zero_sequence()
+        return cls(conductors, e.neutral == "reduced", frequency_hz, (r or 0.0, x or 0.0, b or 0.0, *zero), own)
+
+
+@lru_cache(maxsize=4096)
+def conductor_matrix(key: LineKey) -> tuple[Complexes, Floats]:
+    """Series impedance (k, k) in Ω/km with earth return and shunt susceptance (k, k) in µS/km over the conductors kept.
+
+    A reduced neutral is not among them. Sources in this order: a matrix as given; a geometry (Carson); phase and
+    neutral data per km with the coupling of conductors at their mean spacing; sequence data, of which own and
+    mutual impedance are (z0 + 2 z1) / 3 and (z0 − z1) / 3.
+    """
+    kept = key.conductors.replace("N", "") if key.reduced else key.conductors
+    if key.matrix is not None:
+        given = LineMatrix.model_validate_json(key.matrix)
+        z = np.array(given.z_ohm_per_km(), np.complex128)
+        b = np.array(given.b_us() or np.zeros(z.shape), np.float64)
+        return _picked(z, b, given.order, kept, reduced=key.reduced)
+    if key.geometry is not None:
+        found = line_constants(LineGeometry.model_validate_json(key.geometry), key.frequency_hz)
+        order = "".join(found.phases)
+        return _picked(found.z, found.y.imag * 1e6, order, kept, reduced=key.reduced)
+    r, x, b1, r0, x0, b0 = key.sequence
+    z1, z0 = complex(r, x), complex(r0, x0)
+    k = len(kept)
+    if "N" in kept:
+        mutual = coupling_ohm_per_km(key.frequency_hz, key.own[1] / 1e3)
+        z = np.full((k, k), mutual, np.complex128)
+        neutral = key.own[0] if key.own[0] is not None else r
+        own = [complex(neutral, x) if c == "N" else z1 for c in kept]
+        z += np.diag(own)
+    else:
+        z = np.full((k, k), (z0 - z1) / 3) + np.eye(k) * z1
+    phase = np.array([c != "N" for c in kept])
+    b = np.where(np.outer(phase, phase), np.full((k, k), (b0 - b1) / 3) + np.eye(k) * b1, 0.0)
+    return z, b
+
+
+def coupling_ohm_per_km(frequency_hz: float, spacing_m: float) -> complex:
+    """Mutual impedance with earth return of two conductors: π² f 10⁻⁴ + jω 2·10⁻⁴ ln(D_e / D), soil of 100 Ω·m."""
+    depth = depth_of_return_m(frequency_hz, _EARTH_OHM_M)
+    return complex(earth_resistance_ohm_per_km(frequency_hz), 2 * pi * frequency_hz * 2e-4 * log(depth / spacing_m))
+
+
+def _picked(z: Complexes, b: Floats, order: str, kept: str, *, reduced: bool) -> tuple[Complexes, Floats]:
+    """Rows of the conductors that are there; a reduced neutral is eliminated, an absent conductor carries nothing."""
+    rows = [order.index(c) for c in kept]
+    if reduced and "N" in order:
+        n = order.index("N")
+        full = [*rows, n]
+        return kron(z[np.ix_(full, full)], len(rows)), b[np.ix_(rows, rows)]
+    return z[np.ix_(rows, rows)], b[np.ix_(rows, rows)]
+
+
+def own_resistance(z: Complexes) -> Floats:
+    """Resistance that belongs to each conductor alone: what its own term has beyond the mean of the mutual ones."""
+    k = len(z)
+    if k == 1:
+        return np.asarray([max(z[0, 0].real, 0.0)])
+    shared = (z.real.sum() - np.trace(z.real)) / (k * (k - 1))
+    return np.asarray(np.diag(z).real - shared)
+
+
+def earthed_along(z: Complexes, neutral: int, length_km: float, every_km: float, ohm: float) -> Complexes:
+    """Two-port admittance (2k, 2k), S, of a line whose neutral has electrodes at equal distances along the route.
+
+    Sections of series impedance with an electrode between each two: their chain matrices multiply.
+    """
+    k = len(z)
+    sections = max(1, round(length_km / every_km))
+    eye, zero = np.eye(k, dtype=np.complex128), np.zeros((k, k), np.complex128)
+    series = np.block([[eye, z * (length_km / sections)], [zero, eye]])
+    shunt_y = zero.copy()
+    shunt_y[neutral, neutral] = 1 / ohm
+    shunt = np.block([[eye, zero], [shunt_y, eye]])
+    chain = np.linalg.matrix_power(series @ shunt, sections - 1) @ series
+    a, b, c, d = chain[:k, :k], chain[:k, k:], chain[k:, :k], chain[k:, k:]
+    inverse = np.linalg.inv(b)
+    return np.asarray(np.block([[d @ inverse, c - d @ inverse @ a], [-inverse, inverse @ a]]))

@@ -1,0 +1,160 @@
+"""Lines, and what stands in them: reactors and regulators."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from math import inf
+
+import numpy as np
+
+from ....network import Line, LineGeometry, LineMatrix, Regulator, SeriesReactor
+from ...arrays import Complexes
+from .._arrays import Gap, LossSpot, TapSpot
+from .._builder import NUMBER, Builder
+from .._lines import LineKey, conductor_matrix, earthed_along, own_resistance
+from . import stamp
+
+_POOREST = 1e-12  # Ω: below it a conductor is taken as this
+
+
+@stamp(Line)
+def line(lines: Sequence[Line], b: Builder) -> None:
+    """Nominal pi over the conductors, in batches of equal conductors; ohms stay ohms between unequal bases."""
+    batches: dict[str, list[tuple[int, Line, Complexes, Complexes]]] = {}
+    for i, e in enumerate(lines):
+        matrix, geometry = b.find(e.matrix or ""), b.find(e.geometry or "")
+        matrix = matrix if isinstance(matrix, LineMatrix) and not matrix.missing() else None
+        geometry = geometry if isinstance(geometry, LineGeometry) and not geometry.missing() else None
+        wanted = e.conductors
+        if matrix is not None and (lost := [c for c in wanted if c not in matrix.order]):
+            b.gaps.append(Gap(e.id, "matrix", f"its matrix has no conductor {''.join(lost)}"))
+            wanted = "".join(c for c in wanted if c in matrix.order)
+        found = b.present(e.id, wanted, e.from_bus, e.to_bus)
+        given = next((x.rating_a for x in (e, matrix, geometry) if x is not None and x.rating_a), None)
+        amps = given * e.parallel if given else inf
+        neutral = e.neutral_rating_a * e.parallel if e.neutral_rating_a else amps
+        b.rating[b.offset + i] = (amps, neutral)
+        if e.neutral == "reduced":
+            for bus in e.buses():
+                if b.has(bus, "N"):
+                    b.joined.append((b.key(bus, "N"), b.earth_key))
+        elif "N" not in found and all(b.has(bus, "N") for bus in e.buses()):
+            b.gaps.append(Gap(e.id, "conductors", "carries no neutral between two buses that have one: it is broken there",
+                              breach=False))  # fmt: skip
+        kept = found.replace("N", "") if e.neutral == "reduced" else found
+        if not kept:
+            continue
+        key = LineKey.of(e, found, b.frequency_hz, matrix, geometry)
+        z, susceptance = conductor_matrix(replace(key, conductors=found))
+        batches.setdefault(kept, []).append((i, e, z, susceptance.astype(np.complex128)))
+    for kept, members in batches.items():
+        _batch(kept, members, b)
+
+
+def _batch(kept: str, members: list[tuple[int, Line, Complexes, Complexes]], b: Builder) -> None:
+    k = len(kept)
+    elements = np.array([m[0] for m in members], np.int64)
+    scale = np.array([(m[1].length_km or 0.0) / m[1].parallel for m in members])
+    length = np.array([(m[1].length_km or 0.0) * m[1].parallel for m in members])
+    z = np.array([m[2] for m in members]) * scale[:, None, None]
+    y = np.linalg.inv(z + np.eye(k) * _POOREST)
+    half = 0.5j * 1e-6 * np.array([m[3] for m in members]) * length[:, None, None]
+    block = np.concatenate([np.concatenate([y + half, -y], axis=2), np.concatenate([-y, y + half], axis=2)], axis=1)
+    for n, (_, e, per_km, _) in enumerate(members):
+        if e.earthing_every_km and e.earthing_ohm and e.length_km and "N" in kept:
+            ladder = earthed_along(
+                per_km / e.parallel, kept.index("N"), e.length_km, e.earthing_every_km, e.earthing_ohm
+            )
+            block[n] = ladder
+    numbers = [NUMBER[c] for c in kept]
+    ends = [[b.bus_row[bus] * 4 + c for bus in m[1].buses() for c in numbers] for m in members]
+    first = b.terminals_so_far
+    b.linear(elements, [0] * k + [1] * k, numbers * 2, np.array(ends, np.int64), block)
+    for n, (i, _, per_km, _) in enumerate(members):
+        own = own_resistance(per_km) * scale[n]
+        b.losses.append(LossSpot(b.offset + i, first + n * 2 * k, k, own))
+
+
+@stamp(SeriesReactor)
+def series_reactor(units: Sequence[SeriesReactor], b: Builder) -> None:
+    """An impedance in each phase; a neutral it is connected to passes straight through."""
+    for i, e in enumerate(units):
+        found = b.present(e.id, e.conductors, *e.buses())
+        if "N" in found:
+            b.joined.append((b.key(e.from_bus, "N"), b.key(e.to_bus, "N")))
+        x = e.x_ohm or 1.0
+        own = complex(x / e.x_over_r, x)
+        amps = e.rating_a or inf
+        b.rating[b.offset + i] = (amps, amps)
+        phases = found.replace("N", "")
+        k = len(phases)
+        if not k:
+            continue
+        y = np.eye(k) / own
+        keys = [b.key(bus, c) for bus in e.buses() for c in phases]
+        numbers = [NUMBER[c] for c in phases]
+        b.losses.append(LossSpot(b.offset + i, b.terminals_so_far, k, np.full(k, own.real)))
+        b.linear(np.array([i]), [0] * k + [1] * k, numbers * 2, np.array([keys]), np.block([[y, -y], [-y, y]])[None])
+
+
+@stamp(Regulator)
+def regulator(units: Sequence[Regulator], b: Builder) -> None:
+    """An autotransformer in each phase around the neutral, or around the mean of the phases where there is none."""
+    for i, e in enumerate(units):
+        found = b.present(e.id, e.conductors, *e.buses())
+        amps = e.rating_a or inf
+        b.rating[b.offset + i] = (amps, amps)
+        phases = found.replace("N", "")
+        k = len(phases)
+        if not k:
+            continue
+        star = None
+        if "N" in found:
+            b.joined.append((b.key(e.from_bus, "N"), b.key(e.to_bus, "N")))
+            star = b.key(e.from_bus, "N")
+        keys = [b.key(bus, c) for bus in e.buses() for c in phases]
+        numbers = [NUMBER[c] for c in phases]
+        conductors, sides = numbers * 2, [0] * k + [1] * k
+        if star is not None:
+            keys, conductors, sides = [*keys, star], [*conductors, 3], [*sides, 0]
+        kv = [b.bus_kv[b.bus_row[bus]] for bus in e.buses()]
+
+        def build(positions: tuple[float, float, float], e: Regulator = e, numbers: list[int] = numbers,
+                  with_star: bool = star is not None) -> Complexes:  # fmt: skip
+            return regulator_admittance(e, [positions[n] for n in numbers], with_star)
+
+        position = phase_positions(e)
+        entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), build(position)[None])
+        b.taps[e.id] = TapSpot(b.offset + i, entries, build, position)
+        if abs(kv[0] - kv[1]) > 1e-6 * kv[0]:
+            b.gaps.append(Gap(e.id, "to_bus", "joins buses of different nominal voltage; per phase its ratio is in volts",
+                              breach=False))  # fmt: skip
+
+
+def phase_positions(e: Regulator) -> tuple[float, float, float]:
+    """Entered position of each phase."""
+    if e.taps == "ganged":
+        return (float(e.tap_position),) * 3
+    a, c, d = (float(e.tap_position if t is None else t) for t in (e.tap_a, e.tap_b, e.tap_c))
+    return a, c, d
+
+
+def regulator_admittance(e: Regulator, positions: Sequence[float], with_star: bool) -> Complexes:
+    """Over the supply phases, the regulated phases and the star: the reactance, then the ratio of each phase. S.
+
+    w = V_supply − V_regulated' with V_regulated' the regulated voltage over the ratio, taken from the star point.
+    """
+    k = len(positions)
+    ratio = np.array([1 + p * e.step_pct / 100 for p in positions])
+    share = np.zeros((k, 1)) if with_star else np.full((k, k), 1 / k)
+    # Only what lies above the star point is transformed.
+    down = np.diag(1 / ratio)
+    if with_star:
+        m = np.hstack([np.eye(k), -down, (1 / ratio - 1)[:, None]])
+    else:
+        m = np.hstack([np.eye(k), -(down @ (np.eye(k) - share) + share)])
+    return np.asarray(m.T @ (np.eye(k) / complex(0.0, e.x_ohm)) @ m, np.complex128)
+
+
+__all__ = ["phase_positions", "regulator_admittance"]

@@ -1,0 +1,271 @@
+"""Transformers of every vector group, with a tap for each phase and an impedance in each neutral."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from math import sqrt
+from typing import Any
+
+import numpy as np
+
+from ....catalogue import zero_sequence_share
+from ....network import ThreeWinding, Transformer, neutral_ohm
+from ...arrays import Complexes
+from .._arrays import STAR, Gap, TapSpot
+from .._builder import NUMBER, Builder
+from .._windings import two_winding_admittance
+from . import stamp
+
+_ABC = (0, 1, 2)
+
+
+@stamp(Transformer)
+def transformer(units: Sequence[Transformer], b: Builder) -> None:
+    for i, e in enumerate(units):
+        if e.single_phase():
+            _single_phase(i, e, b)
+        elif e.vector_group.startswith("V"):
+            _open_delta(i, e, b)
+        else:
+            _three_phase(i, e, b)
+
+
+def phase_positions(e: Transformer) -> tuple[float, float, float]:
+    """Entered position of each phase."""
+    if e.taps == "ganged":
+        return (float(e.tap_position),) * 3
+    a, c, d = (float(e.tap_position if t is None else t) for t in (e.tap_a, e.tap_b, e.tap_c))
+    return a, c, d
+
+
+def _turns(e: Transformer, positions: tuple[float, float, float]) -> tuple[float, float, float]:
+    a, c, d = (1 + (p - e.tap_neutral) * e.tap_step_pct / 100 for p in positions)
+    return a, c, d
+
+
+def _three_phase(i: int, e: Transformer, b: Builder) -> None:
+    amps = (e.rated_mva or 0) * 1e3 / sqrt(3)
+    b.rating[b.offset + i] = (amps, amps)
+    lv_conductors = e.lv_conductors or ("ABCN" if b.has(e.lv_bus, "N") else "ABC")
+    ends = ((e.hv_bus, e.conductors), (e.lv_bus, lv_conductors))
+    if any(len(b.present(e.id, "ABC", bus)) < 3 for bus, _ in ends):
+        return
+    hv, lv, clock = e.winding_groups()
+    stars = (_star(i, e, b, 0, hv in ("YN", "ZN")), _star(i, e, b, 1, lv in ("yn", "zn", "a")))
+    z1 = e.impedance_pu()
+    unit = two_winding_admittance(
+        (hv, lv, int(clock)), ((e.hv_kv or 1) * 1e3, (e.lv_kv or 1) * 1e3), (e.rated_mva or 1) * 1e6, z1, _zero(e, z1),
+        stars=(stars[0] is not None, stars[1] is not None), shift_rad=np.radians(e.phase_shift_deg),
+        no_load_pu=e.magnetising_pu(), turns_on=e.tap_side,
+    )  # fmt: skip
+    keys, sides, conductors = _terminals(b, ends, (unit.hv.star, unit.lv.star), stars)
+
+    def build(positions: tuple[float, float, float]) -> Complexes:
+        return unit.admittance(_turns(e, positions))
+
+    position = phase_positions(e)
+    entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), build(position)[None])
+    b.taps[e.id] = TapSpot(b.offset + i, entries, build, position)
+
+
+def _zero(e: Transformer, z1: complex) -> complex | None:
+    """Zero-sequence impedance per unit: entered, typical of group and core, or none."""
+    share = e.z0_pct / (e.impedance_pct or 1.0) if e.z0_pct is not None else zero_sequence_share(e.vector_group, e.core)
+    if share is None:
+        return None
+    if e.x0_over_r0 is None:
+        return z1 * share
+    size = abs(z1) * share
+    r = size / sqrt(1 + e.x0_over_r0**2)
+    return complex(r, r * e.x0_over_r0)
+
+
+def _star(i: int, e: Any, b: Builder, side: int, brought_out: bool) -> int | None:
+    """Key of a star point: the neutral of the bus, else a node of its own where it is earthed; None where it floats."""
+    if not brought_out:
+        return None
+    bus, word = ((e.hv_bus, "hv"), (e.lv_bus, "lv"))[side]
+    conductors = e.conductors if side == 0 else (e.lv_conductors or "ABCN")
+    return star_point(i, b, bus, conductors, getattr(e, f"{word}_neutral"), neutral_ohm(
+        getattr(e, f"{word}_neutral"), getattr(e, f"{word}_neutral_ohm"), getattr(e, f"{word}_neutral_a"),
+        getattr(e, f"{word}_kv")), side)  # fmt: skip
+
+
+def star_point(
+    i: int, b: Builder, bus: str, conductors: str, earthing: str, ohm: complex | None, side: int
+) -> int | None:
+    """Key of a star point, earthed as it is said."""
+    star = b.star_or_neutral(bus, conductors)
+    if star is None:
+        if earthing == "isolated" or ohm is None:
+            return None
+        star = b.star(b.phase_v[b.bus_row[bus]])
+    if earthing == "solid":
+        b.joined.append((star, b.earth_key))
+    elif ohm is not None and earthing != "isolated":
+        b.linear(np.array([i]), (side,), (STAR,), np.array([[star]]), np.array([[[1 / ohm]]]))
+    return star
+
+
+def _terminals(
+    b: Builder,
+    ends: tuple[tuple[str, str], tuple[str, str]],
+    has: tuple[bool, bool],
+    stars: tuple[int | None, int | None],
+) -> tuple[list[int], list[int], list[int]]:
+    """Keys, sides and conductors of a unit in the order of its admittance matrix."""
+    keys: list[int] = []
+    sides: list[int] = []
+    conductors: list[int] = []
+    for side, (bus, _) in enumerate(ends):
+        keys += [b.key(bus, c) for c in "ABC"]
+        sides += [side] * 3
+        conductors += _ABC
+        star = stars[side]
+        if has[side] and star is not None:
+            keys.append(star)
+            sides.append(side)
+            conductors.append(3)
+    return keys, sides, conductors
+
+
+def _single_phase(i: int, e: Transformer, b: Builder) -> None:
+    """One limb: its HV winding between two conductors; its LV winding likewise, or in two halves with the middle at N."""
+    split = e.vector_group.startswith("Iii")
+    lv_conductors = e.lv_conductors or _ends_at(b, e.lv_bus, split=split, like=e.conductors)
+    hv = b.present(e.id, e.conductors, e.hv_bus)
+    low = b.present(e.id, lv_conductors, e.lv_bus)
+    amps = (e.rated_mva or 0) * 1e3
+    b.rating[b.offset + i] = (amps, amps)
+    if len(hv) != 2 or len(low) != (3 if split else 2):
+        if hv == e.conductors and low == lv_conductors:
+            b.gaps.append(
+                Gap(e.id, "lv_conductors", f"can't connect its LV side to {low or 'nothing'}: name its conductors")
+            )
+        return
+    _earth_neutral(i, e, b)
+    limb = _limb(e, split)
+    order = [NUMBER[c] for c in hv] + (
+        [NUMBER[c] for c in low] if not split else [NUMBER[c] for c in _split_order(low)]
+    )
+    names = [NAMES_OF[n] for n in order]
+    keys = [b.key(e.hv_bus, c) for c in names[:2]] + [b.key(e.lv_bus, c) for c in names[2:]]
+    phase = next((n for n in order if n < 3), 0)
+
+    def build(positions: tuple[float, float, float]) -> Complexes:
+        return np.asarray(limb(_turns(e, positions)[phase]), np.complex128)
+
+    position = phase_positions(e)
+    entries = b.linear(np.array([i]), [0, 0] + [1] * (len(order) - 2), order, np.array([keys]), build(position)[None])
+    b.taps[e.id] = TapSpot(b.offset + i, entries, build, position)
+
+
+NAMES_OF = "ABCN"
+
+
+def _split_order(low: str) -> list[str]:
+    """First end, middle, second end."""
+    ends = [c for c in low if c != "N"]
+    return [ends[0], "N", ends[1]]
+
+
+def _ends_at(b: Builder, bus: str, *, split: bool, like: str) -> str:
+    """Conductors of the LV side where nobody named them: all of the bus's when their number fits, else as the HV side."""
+    found = b.conductors[b.bus_row[bus]]
+    if len(found) == (3 if split else 2):
+        return found
+    return like if not split and all(c in found for c in like) else found
+
+
+def _earth_neutral(i: int, e: Transformer, b: Builder) -> None:
+    """A neutral that the unit itself earths, on the side that has one."""
+    if not b.has(e.lv_bus, "N") or e.lv_neutral == "isolated":
+        return
+    star = b.key(e.lv_bus, "N")
+    if e.lv_neutral == "solid":
+        b.joined.append((star, b.earth_key))
+    elif ohm := neutral_ohm(e.lv_neutral, e.lv_neutral_ohm, e.lv_neutral_a, e.lv_kv):
+        b.linear(np.array([i]), (1,), (STAR,), np.array([[star]]), np.array([[[1 / ohm]]]))
+
+
+def _limb(e: Transformer, split: bool) -> Any:
+    """Admittance of one limb over both HV ends and the LV ends (or first end, middle, second end), as a function of
+    the turns. The leakage lies in the LV winding; of a centre-tapped one a half in each half (its own rated power)."""
+    rated = (e.rated_mva or 1.0) * 1e6
+    hv_v, lv_v = (e.hv_kv or 1.0) * 1e3, (e.lv_kv or 1.0) * 1e3
+    y = rated / e.impedance_pu()
+    no_load = rated * e.magnetising_pu()
+    sign = -1.0 if e.vector_group == "Ii6" else 1.0
+
+    def build(turns: float) -> Complexes:
+        hv, lv = (turns, 1.0) if e.tap_side == "hv" else (1.0, turns)
+        a = np.array([1.0, -1.0]) / (hv_v * hv)
+        if split:
+            half = np.array([[1.0, -1.0, 0.0], [0.0, 1.0, -1.0]]) * 2 / (lv_v * lv)
+            m, each = np.hstack([-np.vstack([a, a]), half]), y / 2
+        else:
+            m, each = np.hstack([-sign * a, np.array([1.0, -1.0]) / (lv_v * lv)])[None, :], y
+        block = np.asarray(m.T @ m * each, np.complex128)
+        block[:2, :2] += np.outer(a, a) * no_load
+        return block
+
+    return build
+
+
+def _open_delta(i: int, e: Transformer, b: Builder) -> None:
+    """Two single-phase limbs between A and B, and B and C, on both sides."""
+    if any(len(b.present(e.id, "ABC", bus)) < 3 for bus in (e.hv_bus, e.lv_bus)):
+        return
+    amps = (e.rated_mva or 0) * 1e3 / sqrt(3)
+    b.rating[b.offset + i] = (amps, amps)
+    # Each limb carries the full line current at line-to-line voltage: rated for the bank's power over the square root of 3.
+    each = (e.rated_mva or 1.0) * 1e6 / sqrt(3)
+    y, no_load = each / e.impedance_pu(), each * e.magnetising_pu()
+    pairs = np.array([[1.0, -1.0, 0.0], [0.0, 1.0, -1.0]])
+
+    def build(positions: tuple[float, float, float]) -> Complexes:
+        turns = np.array(_turns(e, positions)[:2])[:, None]
+        hv, lv = (turns, 1.0) if e.tap_side == "hv" else (1.0, turns)
+        a, c = pairs / ((e.hv_kv or 1.0) * 1e3) / hv, pairs / ((e.lv_kv or 1.0) * 1e3) / lv
+        m = np.hstack([-a, c])
+        block = (m.T @ m * y).astype(np.complex128)
+        block[:3, :3] += a.T @ a * no_load
+        return np.asarray(block)
+
+    keys = [b.key(bus, c) for bus in (e.hv_bus, e.lv_bus) for c in "ABC"]
+    position = phase_positions(e)
+    entries = b.linear(np.array([i]), [0] * 3 + [1] * 3, _ABC * 2, np.array([keys]), build(position)[None])
+    b.taps[e.id] = TapSpot(b.offset + i, entries, build, position)
+
+
+@stamp(ThreeWinding)
+def three_winding(units: Sequence[ThreeWinding], b: Builder) -> None:
+    """Three two-winding units to an inner three-phase point: star where the clock number is even, delta where odd."""
+    for i, e in enumerate(units):
+        if any(len(b.present(e.id, "ABC", bus)) < 3 for bus in e.buses()):
+            continue
+        rated = (e.hv_mva or 1.0) * 1e6
+        inner_v = (e.hv_kv or 1.0) * 1e3
+        inner = [b.star(inner_v / sqrt(3)) for _ in range(3)]
+        clocks = (0, e.mv_clock, e.lv_clock)
+        amps = (e.hv_mva or 0.0) * 1e3 / sqrt(3)
+        b.rating[b.offset + i] = (amps, amps)
+        for side, (name, z, clock) in enumerate(zip(("hv", "mv", "lv"), e.star_pu(), clocks, strict=True)):
+            bus, kv = getattr(e, f"{name}_bus"), (getattr(e, f"{name}_kv") or 1.0) * 1e3
+            mode = getattr(e, f"{name}_neutral", "isolated")
+            ohm = neutral_ohm(
+                mode, getattr(e, f"{name}_neutral_ohm", None), getattr(e, f"{name}_neutral_a", None), kv / 1e3
+            )
+            delta = clock % 2 == 1
+            star = None if delta else star_point(i, b, bus, e.conductors, mode, ohm, side)
+            hv = "D" if delta else "YN" if star is not None else "Y"
+            # Seen from the winding: the inner point lags the winding by minus its clock number.
+            unit = two_winding_admittance(
+                (hv, "yn", (-clock) % 12), (kv, inner_v), rated, z, z, stars=(star is not None, True)
+            )
+            own = (e.turns(),) * 3 if side == 0 else (1.0, 1.0, 1.0)
+            keys = [b.key(bus, c) for c in "ABC"] + ([star] if star is not None else []) + inner + [b.earth_key]
+            conductors = [*_ABC, *([3] if star is not None else []), 5, 5, 5, 5]
+            b.linear(np.array([i]), [side] * len(keys), conductors, np.array([keys]), unit.admittance(own)[None])
+        no_load = np.asarray(np.eye(3) * (rated * e.magnetising_pu() / inner_v**2), np.complex128)
+        b.linear(np.array([i]), [0] * 3, [5] * 3, np.array([inner]), no_load[None])

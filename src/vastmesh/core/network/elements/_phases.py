@@ -1,0 +1,46 @@
+"""Which conductors something connects to, and positions of taps phase by phase: the same fields everywhere."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from ..fields import When, choice, quantity
+
+PHASES = "ABC"
+Connection = Literal["wye", "delta"]
+Taps = Literal["ganged", "per_phase"]
+
+
+def connection(meaning: str) -> Any:
+    return choice("Connection", meaning, default="wye", group="phases")
+
+
+def phase_tap(phase: str, when: When) -> Any:
+    return quantity(f"Tap {phase}", f"Position in phase {phase}; the common position when blank", unit="1", ge=-100,
+                    le=100, group="phases", when=when)  # fmt: skip
+
+
+def taps() -> Any:
+    return choice(
+        "Taps", "One position for all phases, or one control for each phase", default="ganged", group="phases"
+    )
+
+
+def phase_power(phase: str, part: str) -> Any:
+    """Power of one phase: of wye from it to the neutral, of delta from it to the next phase."""
+    word, unit = ("Active power", "MW") if part == "p" else ("Reactive power", "Mvar")
+    return quantity(f"{word} {phase}", f"Of phase {phase} (of delta: from it to the next); the phases' sum is the load",
+                    unit=unit, ge=-1e5, le=1e5, shown_as=("kW" if part == "p" else "kvar", 1000), group="phases")  # fmt: skip
+
+
+def phases_of(conductors: str) -> str:
+    """The phases among conductors, without the neutral."""
+    return conductors.replace("N", "")
+
+
+def turned(conductors: str, phases: str) -> str:
+    """Conductors with their phases in place of others, neutral kept: ``turned("AN", "C")`` is ``"CN"``."""
+    return "".join(sorted(phases)) + ("N" if "N" in conductors else "")
+
+
+__all__ = ["PHASES", "Connection", "Taps", "connection", "phase_power", "phase_tap", "phases_of", "taps", "turned"]

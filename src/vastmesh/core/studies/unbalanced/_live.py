@@ -1,0 +1,213 @@
+"""A load flow per phase that stays at hand: compiled once, solved anew for every condition and edit."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+import numpy as np
+
+from ...electrical import compile_network
+from ...electrical.arrays import Complexes, Floats
+from ...electrical.conductor import MOTOR, PQ_MACHINE, PV_MACHINE, compile_conductors
+from ...network import Condition, Element, Item, LineGeometry, LineMatrix, Network, Settings
+from ..base import Ending
+from ..load_flow import MOST_ROUNDS, LoadFlowResult, Rows
+from ._account import account_for
+from ._controls import PhaseControls
+from ._findings import find, find_in_model
+from ._options import UnbalancedOptions
+from ._problem import Attempt, Demands, Problem
+from ._reading import Reading
+from ._tables import build_tables, summarise
+
+_BEHIND = (Element, LineGeometry, LineMatrix)
+_MOST_RETURNS = 3
+
+
+class LiveUnbalanced:
+    """Solves one network per phase again and again. Not safe for several threads at once."""
+
+    def __init__(self, network: Network) -> None:
+        self.network = network
+        self._states: tuple[dict[str, Any], dict[str, Any]] | None = None
+        self._last: tuple[Complexes, Complexes] | None = None
+        self._stale = True
+
+    def changed(self, idents: Iterable[str], previous: dict[str, Item]) -> None:
+        """Take up changes of the network; ``previous`` holds altered items as they were before."""
+        for ident in idents:
+            old, new = previous.get(ident), self.network.items.get(ident)
+            bases = isinstance(new, Settings) and isinstance(old, Settings) and (
+                (old.base_mva, old.frequency_hz) != (new.base_mva, new.frequency_hz)
+            )  # fmt: skip
+            if bases or isinstance(new or old, _BEHIND):
+                self._stale = True
+
+    def _ready(self, condition: Condition) -> None:
+        states = (dict(condition.states), dict(condition.values))
+        if not self._stale and states == self._states:
+            return
+        self.seen = self.network.under(condition)
+        self.arrays = compile_conductors(self.seen)
+        self.problem = Problem(self.arrays)
+        self.problem.admittance(self.arrays.t_y)
+        self.controls = PhaseControls(self.seen, self.arrays, compile_network(self.seen))
+        self._rows: Rows | None = None
+        self._states, self._stale, self._last = states, False, None
+
+    def solve(self, condition: Condition | None = None, options: UnbalancedOptions | None = None) -> LoadFlowResult:
+        """Solve under a condition (the network's own when none is given). Never raises for a hard network."""
+        condition = condition or self.network.condition
+        options = options or live_options(self.network.settings)
+        self._ready(condition)
+        attempt, attempts, demands, t_y = self._solution(condition, options)
+        return self._publish(condition, options, attempt, attempts, demands, t_y)
+
+    def reading(self, condition: Condition | None = None, options: UnbalancedOptions | None = None) -> Reading | None:
+        """The solved state itself, for studies that build on it; None when there is none."""
+        condition = condition or self.network.condition
+        options = options or live_options(self.network.settings)
+        self._ready(condition)
+        attempt, _, demands, t_y = self._solution(condition, options)
+        return Reading(self.arrays, self.problem, attempt, demands, t_y) if attempt.converged else None
+
+    def _solution(
+        self, condition: Condition, options: UnbalancedOptions
+    ) -> tuple[Attempt, list[Attempt], Demands, Complexes]:
+        entered = self.demands(condition)
+        self.controls.begin(automatic=options.automatic)
+        t_y, demands = self.arrays.t_y, entered
+        if self.controls.kinds:
+            t_y = self.controls.admittances(self.arrays.t_y)
+            demands = self.controls.with_curves(entered, self.problem.base_va, self.arrays.base_mva)
+        self.problem.admittance(t_y)
+        for _ in range(MOST_ROUNDS):
+            attempt, attempts, demands = self._within_limits(demands, options)
+            if not attempt.converged:
+                return attempt, attempts, demands, t_y
+            self._last = attempt.v, attempt.i1
+            options = options.model_copy(update={"start": "last"})
+            if not self.controls.kinds:
+                return attempt, attempts, demands, t_y
+            reading = Reading(self.arrays, self.problem, attempt, demands, t_y)
+            if not self.controls.move(self.controls.see(reading)):
+                return attempt, attempts, demands, t_y
+            t_y = self.controls.admittances(self.arrays.t_y)
+            demands = self.controls.with_curves(entered, self.problem.base_va, self.arrays.base_mva)
+            self.problem.admittance(t_y)
+        self.controls.settled = False
+        attempt, attempts, demands = self._within_limits(demands, options)
+        return attempt, attempts, demands, t_y
+
+    def demands(self, condition: Condition) -> Demands:
+        """Demand and machines under a condition."""
+        a, base = self.arrays, self.problem.base_va
+        demand = self._factors("class:", condition.demand_factor, condition.class_factors)
+        energy = self._factors("energy:", condition.generation_factor, condition.energy_factors)
+        areas = self._factors("area:", 1.0, condition.area_factors)
+        d, m = a.demand, a.machine
+        plant = d["sign"] < 0
+        by_area = np.where(d["area"] >= 0, areas[d["area"]], 1.0)
+        factor = np.where(plant, energy[d["group"]], demand[d["group"]] * by_area)
+        s = np.asarray(d["s"] * factor / base, np.complex128)
+        motor, free = m["role"] == MOTOR, m["group"] < 0
+        own = np.where(m["area"] >= 0, areas[m["area"]], 1.0)
+        scale = np.where(free, 1.0, np.where(motor, demand[m["group"]] * own, energy[m["group"]]))
+        constant = 1 - d["share_i"] - d["share_z"]
+        power, current, impedance = (np.asarray(s * x, np.complex128) for x in (constant, d["share_i"], d["share_z"]))
+        return Demands(
+            power, current, impedance, m["p"] * scale, m["q"] * scale,
+            np.zeros(len(m["p"])), m["role"].copy(),
+        )  # fmt: skip
+
+    def _factors(self, prefix: str, overall: float, further: dict[str, float]) -> Floats:
+        names = [g.removeprefix(prefix) if g.startswith(prefix) else "" for g in self.arrays.groups]
+        return np.asarray(overall * np.array([further.get(n, 1.0) if n else 1.0 for n in names] or [1.0]))
+
+    def _within_limits(self, demands: Demands, options: UnbalancedOptions) -> tuple[Attempt, list[Attempt], Demands]:
+        """Solve; a machine past its reactive limit gives up its voltage and stays there, and may come back."""
+        m, lead = self.arrays.machine, self.problem.leader
+        at_limit = np.zeros(len(m["role"]), np.int64)
+        returns = np.zeros(len(m["role"]), np.int64)
+        beside = self.problem.leader_of != np.arange(len(m["role"]))
+        role = demands.role.copy()
+        q = demands.machine_q.copy()
+        # Beside a source a machine holds no voltage of its own: it stays at the nearest limit to zero.
+        under = beside & (role == PV_MACHINE) & (m["role"][self.problem.leader_of] == 0)
+        q[under] = np.clip(0.0, m["q_min"][under], m["q_max"][under])
+        demands = Demands(demands.power, demands.current, demands.impedance, demands.machine_p, q, demands.slope, role)
+        for _ in range(20):
+            attempt, attempts = self.problem.solve(demands, options, self._last)
+            attempt.at_limit = at_limit
+            held = [k for k in lead.tolist() if m["role"][k] == PV_MACHINE]
+            if not attempt.converged or not options.reactive_limits or not held:
+                return attempt, attempts, demands
+            v1 = self.problem._positive(attempt.v)
+            s1 = dict(zip(lead.tolist(), (v1 * np.conj(attempt.i1)), strict=True))
+            volts = dict(zip(lead.tolist(), np.abs(v1), strict=True))
+            switched = False
+            role, q = demands.role.copy(), demands.machine_q.copy()
+            for k in held:
+                group = np.flatnonzero((self.problem.leader_of == k) & (m["role"] == PV_MACHINE))
+                low, high = m["q_min"][group].sum(), m["q_max"][group].sum()
+                delivered = s1[k].imag
+                if at_limit[k] == 0 and (delivered > high + 1e-9 or delivered < low - 1e-9):
+                    at_limit[k] = 1 if delivered > high else -1
+                    role[k], q[group], q[k] = PQ_MACHINE, 0.0, high if delivered > high else low
+                    switched = True
+                elif at_limit[k] and returns[k] < _MOST_RETURNS and (volts[k] - m["voltage"][k]) * at_limit[k] > 1e-9:
+                    at_limit[k] = 0
+                    returns[k] += 1
+                    role[k], switched = PV_MACHINE, True
+            if not switched:
+                return attempt, attempts, demands
+            self._last = attempt.v, attempt.i1
+            options = options.model_copy(update={"start": "last"})
+            demands = Demands(
+                demands.power, demands.current, demands.impedance, demands.machine_p, q, demands.slope, role
+            )
+        return attempt, attempts, demands
+
+    def _publish(
+        self, condition: Condition, options: UnbalancedOptions, attempt: Attempt, attempts: list[Attempt],
+        demands: Demands, t_y: Complexes,
+    ) -> LoadFlowResult:  # fmt: skip
+        if self._rows is None:
+            self._rows = Rows(self.seen, self.arrays)
+        account = account_for(self.seen, self.arrays, self.problem, attempt, attempts, options)
+        found = find_in_model(self.seen, self.arrays, self.problem)
+        if not attempt.converged and attempt.ending is not Ending.NOTHING_TO_SOLVE:
+            return LoadFlowResult(account, {}, {}, found, np.full(self.arrays.n_bus, np.nan + 0j))
+        reading = Reading(self.arrays, self.problem, attempt, demands, t_y)
+        if self.controls.kinds:
+            account.notes.extend(self.controls.notes(self.controls.see(reading)))
+        tables = build_tables(self.seen, self._rows, reading, self.controls)
+        limits = find(self.seen, condition.limit_set, self._rows, tables, reading)
+        return LoadFlowResult(
+            account,
+            tables,
+            summarise(reading, tables),
+            limits + found,
+            reading.bus_sequences[:, 1] / self.arrays.phase_v,
+        )
+
+    def without_memory(self) -> None:
+        """Forget the last solution: the next one starts from scratch."""
+        self._last = None
+
+
+def live_options(settings: Settings) -> UnbalancedOptions:
+    """Options of the live load flow per phase: all of them are settings of the network."""
+    return UnbalancedOptions(
+        tolerance_pu=settings.tolerance_pu, low_voltage_pu=settings.low_voltage_pu, start=settings.start,
+        reactive_limits=settings.reactive_limits, automatic=settings.automatic,
+        max_iterations=min(settings.max_iterations, 1000) if settings.max_iterations else None,
+    )  # fmt: skip
+
+
+def run_unbalanced(
+    network: Network, options: UnbalancedOptions | None = None, condition: Condition | None = None
+) -> LoadFlowResult:
+    """Solve a network per phase once, from scratch."""
+    return LiveUnbalanced(network).solve(condition, options or UnbalancedOptions())

@@ -1,0 +1,406 @@
+"""From solved conductor voltages to tables. What the balanced load flow has too bears the same column names."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...electrical.arrays import Bools, Complexes, Floats, Ints
+from ...network import Network
+from ..base import Column, Table
+from ..load_flow import Rows
+from ._controls import PhaseControls
+from ._reading import SEQUENCES, Reading, deviation, percent
+
+PHASES, SEQ, LINE = "phases", "sequences", "line"
+PU, DEG, KV, MW, MVAR, AMP, PCT, VOLT, KW = "p.u.", "°", "kV", "MW", "Mvar", "A", "%", "V", "kW"
+_NAMES = ("A", "B", "C")
+_PAIRS = ("AB", "BC", "CA")
+_TINY_A = 1e-6
+
+
+def build_tables(network: Network, rows: Rows, reading: Reading, controls: PhaseControls) -> dict[str, Table]:
+    found = [
+        _bus_table(network, rows, reading), _branch_table(network, rows, reading, controls),
+        _injection_table(rows, reading), _area_table(rows, reading),
+    ]  # fmt: skip
+    return {t.name: t for t in found}
+
+
+def picked(values: np.ndarray, rows: Ints) -> np.ndarray:
+    """values[rows] with NaN where a row is -1."""
+    blank = np.full((1, *values.shape[1:]), np.nan, np.result_type(values.dtype, np.float64))
+    return np.concatenate([values, blank])[rows]
+
+
+def _deg(v: Complexes) -> Floats:
+    return np.where(np.isfinite(v.real), np.degrees(np.angle(v)), np.nan)
+
+
+def _words(live: Bools) -> list[str]:
+    return ["live" if on else "dead" for on in live.tolist()]
+
+
+def worst_phase(volts: Floats) -> tuple[Floats, list[str]]:
+    """The voltage farthest from nominal of several per bus (n, 3), and the number of the column; NaN where none."""
+    off = np.where(np.isfinite(volts), np.abs(volts - 1), -1.0)
+    at = off.argmax(axis=1)
+    found = volts[np.arange(len(volts)), at]
+    return found, [_NAMES[i] if np.isfinite(v) else "" for i, v in zip(at.tolist(), found.tolist(), strict=True)]
+
+
+def _bus_table(network: Network, rows: Rows, r: Reading) -> Table:
+    a, at = r.arrays, rows.bus_row
+    phase = picked(np.abs(r.to_neutral) / a.phase_v[:, None], at)
+    apart = a.bus_kv[:, None] * 1e3
+    between = picked(np.abs(r.between) / apart, at)
+    sequences = r.bus_sequences
+    size = np.abs(sequences)
+    neutral = picked(r.bus_v[:, 3], at)
+    positive = picked(size[:, 1] / a.phase_v, at)
+    worst, where = worst_phase(phase)
+    criterion = network.settings.voltage_criterion
+    alone = ~np.isfinite(positive)
+    shown = {"phase": worst, "line": worst_phase(between)[0], "positive": np.where(alone, worst, positive)}[criterion]
+    shown = np.where(np.isfinite(shown), shown, worst)
+    angle = picked(np.where(np.isfinite(sequences[:, 1]), sequences[:, 1], np.nan), at)
+    first = picked(r.to_neutral, at)
+    lead = np.where(np.isfinite(angle.real), angle, np.nansum(np.where(np.isfinite(first), first, 0), axis=1))
+    generation, demand = _at_buses(rows, r)
+    live = picked(r.bus_live.astype(np.float64), at) == 1
+    left = np.full(a.n_node + 1, np.nan)
+    left[: a.n_node] = r.kirchhoff * a.base_mva
+    by_bus = np.where(a.node >= 0, left[np.maximum(a.node, -1)], 0.0).max(axis=1) if a.n_bus else np.zeros(0)
+    to_earth = picked(r.bus_v, at)
+    columns = [
+        Column("id", "Id", rows.bus_column, fixed=True),
+        Column("name", "Name", rows.bus_names, fixed=True),
+        Column("nominal_kv", "Nominal", rows.bus_kv, KV, 1, fixed=True),
+        Column("area", "Area", rows.areas, fixed=True),
+        Column("voltage_pu", "Voltage", shown, PU, 4, _CRITERIA[criterion]),
+        Column("worst_phase", "Phase", where, None, None, "The phase farthest from its nominal voltage"),
+        *(Column(f"phase_{n.lower()}_voltage_pu", f"V {n}", phase[:, k], PU, 4, "To the neutral; to earth where there is none",
+                 view=PHASES) for k, n in enumerate(_NAMES)),
+        *(Column(f"line_{n.lower()}_voltage_pu", f"V {n}", between[:, k], PU, 4, "Between two phases", view=LINE)
+          for k, n in enumerate(_PAIRS)),
+        Column("positive_voltage_pu", "V1", positive, PU, 4, "Positive sequence", view=SEQ),
+        Column("negative_voltage_pct", "V2/V1", picked(percent(size[:, 2], size[:, 1]), at), PCT, 2,
+               "Negative over positive sequence: the unbalance of IEC 61000-4-30", view=SEQ),
+        Column("zero_voltage_pct", "V0/V1", picked(percent(size[:, 0], size[:, 1]), at), PCT, 2,
+               "Zero over positive sequence, of the voltages to neutral", view=SEQ),
+        Column("neutral_voltage_v", "N to earth", np.abs(neutral), VOLT, 2, "Voltage between neutral and earth"),
+        Column("unbalance_pct", "Unbalance", picked(_unbalance(network, r), at), PCT, 2,
+               _DEFINITIONS[network.settings.unbalance_definition]),
+        Column("unbalance_line_pct", "Line deviation", picked(deviation(np.abs(r.between)), at), PCT, 2,
+               "Greatest deviation of the line-to-line voltages from their mean, over it", view=LINE),
+        Column("unbalance_phase_pct", "Phase deviation", picked(deviation(np.abs(r.to_neutral)), at), PCT, 2,
+               "Greatest deviation of the phase voltages from their mean, over it", view=PHASES),
+        Column("voltage_kv", "Voltage", shown * rows.bus_kv, KV, 3, "The voltage shown, as a line-to-line value"),
+        Column("angle_deg", "Angle", _deg(lead), DEG, 2, "Of the positive sequence; of the only phase where there is one"),
+        *(Column(f"phase_{n.lower()}_angle_deg", f"∠ {n}", _deg(first[:, k]), DEG, 2, "To the neutral", view=PHASES)
+          for k, n in enumerate(_NAMES)),
+        *(Column(f"phase_{n.lower()}_earth_v", f"{n} to earth", np.abs(to_earth[:, k]), VOLT, 1, view=PHASES)
+          for k, n in enumerate(_NAMES)),
+        Column("neutral_angle_deg", "∠ N", _deg(neutral), DEG, 1, "Of the voltage between neutral and earth", view=PHASES),
+        Column("generation_mw", "Generation", generation.real, MW, 4),
+        Column("generation_mvar", "Generation", generation.imag, MVAR, 4),
+        Column("demand_mw", "Demand", demand.real, MW, 4, "At the voltage found"),
+        Column("demand_mvar", "Demand", demand.imag, MVAR, 4, "At the voltage found"),
+        Column("mismatch_mva", "Mismatch", np.where(live, picked(by_bus, at), np.nan), "MVA", 9,
+               "Largest of its conductors, when all currents are added up"),
+        Column("state", "State", _words(live)),
+    ]  # fmt: skip
+    return Table("buses", "Buses", columns)
+
+
+_CRITERIA = {
+    "phase": "Of the phase farthest from nominal, to the neutral",
+    "line": "Of the pair of phases farthest from nominal; of the phase where there is one only",
+    "positive": "Of the positive sequence; of the phase where there is one only",
+}
+_DEFINITIONS = {
+    "negative": "Negative over positive sequence", "line": "Greatest deviation of line-to-line voltages from their mean",
+    "phase": "Greatest deviation of phase voltages from their mean",
+}  # fmt: skip
+
+
+def _unbalance(network: Network, r: Reading) -> Floats:
+    """Voltage unbalance by the definition chosen, %, (n_bus,)."""
+    size = np.abs(r.bus_sequences)
+    match network.settings.unbalance_definition:
+        case "line":
+            return deviation(np.abs(r.between))
+        case "phase":
+            return deviation(np.abs(r.to_neutral))
+        case _:
+            return percent(size[:, 2], size[:, 1])
+
+
+def _drawn(r: Reading) -> tuple[Complexes, Bools]:
+    """Power drawn by each element, MVA, and whether it is a source or plant."""
+    kinds = ("source", "generator", "inverter")
+    return r.injection_power / 1e6, np.array([k in kinds for k in r.arrays.element_kind], np.bool_)
+
+
+def _at_buses(rows: Rows, r: Reading) -> tuple[Complexes, Complexes]:
+    """Generation and demand of each bus of the table, MVA; shunts and electrodes are neither."""
+    power, plant = _drawn(r)
+    n = len(rows.bus_column)
+    row = {b: i for i, b in enumerate(rows.bus_column)}
+    generation, demand = np.zeros(n, np.complex128), np.zeros(n, np.complex128)
+    for ident, bus, kind, e in zip(rows.injection_ids, rows.injection_bus, rows.injection_kinds,
+                                   rows.injection_element.tolist(), strict=True):  # fmt: skip
+        if e < 0 or kind in ("shunt", "electrode") or not ident:
+            continue
+        if plant[e]:
+            generation[row[bus]] -= power[e]
+        else:
+            demand[row[bus]] += power[e]
+    return generation, demand
+
+
+def branch_currents(rows: Rows, r: Reading) -> tuple[Complexes, Complexes]:
+    """Currents into both ends of every branch of the table by conductor, A, (n, 4); switches by Kirchhoff's law."""
+    found = picked(r.element_current, rows.branch_element)
+    first, second = found[:, 0, :], found[:, 1, :]
+    at = {ident: k for k, ident in enumerate(rows.branch_ids)}
+    for ident, conductors in r.switch_flows.items():
+        k = at[ident]
+        first[k], second[k] = conductors, -conductors
+    return first, second
+
+
+def _branch_table(network: Network, rows: Rows, r: Reading, controls: PhaseControls) -> Table:
+    a, at = r.arrays, rows.branch_element
+    i_from, i_to = branch_currents(rows, r)
+    bus_row = {b: i for i, b in enumerate(a.bus_id)}
+    ends = [np.array([bus_row.get(b, -1) for b in names], np.int64) for names in (rows.branch_from, rows.branch_to)]
+    v_from, v_to = (picked(r.bus_v, e) for e in ends)
+    s_from, s_to = (np.nansum(v * np.conj(i), axis=1) for v, i in ((v_from, i_from), (v_to, i_to)))
+    whole = picked(r.element_power, at)
+    exact = np.isfinite(whole[:, 0]) & ~rows.is_switch
+    s_from, s_to = np.where(exact, whole[:, 0], s_from), np.where(exact, whole[:, 1], s_to)
+    live = (at >= 0) & np.isfinite(v_from[:, :3].real).any(axis=1) & np.isfinite(v_to[:, :3].real).any(axis=1)
+    closed = np.array([getattr(network.items.get(i), "closed", True) for i in rows.branch_ids], np.bool_)
+    carries = live & closed
+    to_n_from, to_n_to = (picked(r.to_neutral, e) for e in ends)
+    phase_power = to_n_from * np.conj(i_from[:, :3]) / 1e6
+    size_f, size_t = np.abs(i_from), np.abs(i_to)
+    symmetric = i_from[:, :3] @ SEQUENCES.T
+    symmetric_to = i_to[:, :3] @ SEQUENCES.T
+    earth = np.abs(i_from.sum(axis=1))
+    loading, neutral_loading, which = loadings(network, rows, r, size_f, size_t, symmetric, symmetric_to)
+    loss = np.where(rows.is_switch, 0, s_from + s_to) / 1e6
+    parts = picked(r.losses, at) / 1e3
+    powers = np.where(np.abs(size_f[:, :3]) > _TINY_A, phase_power.real, np.nan)
+    used = np.isfinite(powers).sum(axis=1) > 1
+    mean = np.where(used, np.nanmean(np.where(used[:, None], powers, 0), axis=1), np.nan)
+    uneven = percent(
+        np.nanmax(np.abs(np.where(used[:, None], powers, 0) - np.nan_to_num(mean)[:, None]), axis=1), np.abs(mean)
+    )
+    worst_from = size_f[:, :3].max(axis=1) if len(size_f) else np.zeros(0)
+    worst_to = size_t[:, :3].max(axis=1) if len(size_t) else np.zeros(0)
+    high, low = (
+        worst_phase(np.abs(v) / picked(a.phase_v, e)[:, None])[0] for v, e in ((to_n_from, ends[0]), (to_n_to, ends[1]))
+    )
+    taps = _taps(network, rows, controls)
+
+    def on(values: np.ndarray) -> np.ndarray:
+        return np.where(carries.reshape(-1, *([1] * (values.ndim - 1))), values, np.nan)
+
+    columns = [
+        Column("id", "Id", rows.branch_ids, fixed=True),
+        Column("name", "Name", rows.branch_names, fixed=True),
+        Column("kind", "Kind", rows.branch_kinds, fixed=True),
+        Column("from_bus", "From", rows.branch_from, fixed=True),
+        Column("to_bus", "To", rows.branch_to, fixed=True),
+        Column("loading_pct", "Loading", on(loading), PCT, 1, _LOADINGS[network.settings.loading_criterion]),
+        Column("worst_phase", "Phase", [w if c else "" for w, c in zip(which, carries.tolist(), strict=True)], None, None,
+               "The phase with the largest current"),
+        Column("neutral_loading_pct", "Neutral loading", on(neutral_loading), PCT, 1, "Neutral current over its rating"),
+        *(Column(f"phase_{n.lower()}_current_a", f"I {n}", on(np.maximum(size_f, size_t)[:, k]), AMP, 1,
+                 "Larger of both ends", view=PHASES) for k, n in enumerate(_NAMES)),
+        Column("neutral_current_a", "I N", on(np.maximum(size_f, size_t)[:, 3]), AMP, 1, "Larger of both ends"),
+        Column("earth_current_a", "I earth", on(earth), AMP, 2, "What returns through earth: the sum of all conductors",
+               view=PHASES),
+        *(Column(f"phase_{n.lower()}_power_mw", f"P {n}", on(phase_power[:, k].real), MW, 4,
+                 "Into the branch at its from end, against the neutral", view=PHASES) for k, n in enumerate(_NAMES)),
+        *(Column(f"phase_{n.lower()}_power_mvar", f"Q {n}", on(phase_power[:, k].imag), MVAR, 4,
+                 "Into the branch at its from end, against the neutral", view=PHASES) for k, n in enumerate(_NAMES)),
+        Column("power_unbalance_pct", "Power unbalance", on(uneven), PCT, 1,
+               "Greatest deviation of the phases' active power from their mean, over it"),
+        *(Column(f"{w}_current_a", f"I{s}", on(np.abs(symmetric[:, k])), AMP, 1, f"{w.capitalize()} sequence, from end",
+                 view=SEQ) for w, s, k in (("positive", "1", 1), ("negative", "2", 2), ("zero", "0", 0))),
+        *(Column(f"phase_{n.lower()}_current_deg", f"∠ I {n}", on(_deg(np.where(size_f[:, k] > _TINY_A, i_from[:, k], np.nan))),
+                 DEG, 1, "At the from end", view=PHASES) for k, n in enumerate(_NAMES)),
+        Column("neutral_current_deg", "∠ I N", on(_deg(np.where(size_f[:, 3] > _TINY_A, i_from[:, 3], np.nan))), DEG, 1,
+               "At the from end", view=PHASES),
+        *(Column(f"{w}_loss_kw", f"Loss {s}", on(parts[:, k]), KW, 3, m, view=PHASES) for w, s, k, m in (
+            ("phase_a", "A", 0, "In its own resistance"), ("phase_b", "B", 1, "In its own resistance"),
+            ("phase_c", "C", 2, "In its own resistance"), ("neutral", "N", 3, "In its own resistance"),
+            ("earth", "earth", 4, "In earth and in what the conductors share"))),
+        Column("from_active_power_mw", "P from", on(s_from.real / 1e6), MW, 4, "Into the branch at its from (HV) end"),
+        Column("from_reactive_power_mvar", "Q from", on(s_from.imag / 1e6), MVAR, 4, "Into the branch at its from (HV) end"),
+        Column("to_active_power_mw", "P to", on(s_to.real / 1e6), MW, 4, "Into the branch at its to (LV) end"),
+        Column("to_reactive_power_mvar", "Q to", on(s_to.imag / 1e6), MVAR, 4, "Into the branch at its to (LV) end"),
+        Column("from_current_a", "I from", on(worst_from), AMP, 1, "Largest phase"),
+        Column("to_current_a", "I to", on(worst_to), AMP, 1, "Largest phase"),
+        Column("from_power_factor", "cos φ from", on(_power_factor(s_from)), None, 3),
+        Column("to_power_factor", "cos φ to", on(_power_factor(s_to)), None, 3),
+        Column("active_loss_mw", "Loss", on(loss.real), MW, 5),
+        Column("reactive_loss_mvar", "Loss", on(loss.imag), MVAR, 5, "Negative where charging exceeds it"),
+        Column("voltage_drop_pct", "Drop", on((high - low) * 100), PCT, 2, "Between the worst phases of both ends, of nominal"),
+        *taps,
+        Column("state", "State", _words(carries)),
+    ]  # fmt: skip
+    return Table("branches", "Branches", columns)
+
+
+_LOADINGS = {
+    "worst": "Current of the phase loaded most, larger of both ends, over rating",
+    "positive": "Positive-sequence current, larger of both ends, over rating",
+}
+
+
+def _taps(network: Network, rows: Rows, controls: PhaseControls) -> list[Column]:
+    found = {i: s.position for i, s in controls.arrays.taps.items()} | controls.tap_positions()
+    blank = (np.nan, np.nan, np.nan)
+    has = [hasattr(network.items.get(i), "tap_position") for i in rows.branch_ids]
+    per = np.array([found.get(i, blank) if h else blank for i, h in zip(rows.branch_ids, has, strict=True)]).reshape(
+        -1, 3
+    )
+    equal = (per[:, 0] == per[:, 1]) & (per[:, 1] == per[:, 2])
+    common = np.where(equal, per[:, 0], np.nan)
+    each = [Column(f"tap_{n.lower()}", f"Tap {n}", np.where(equal, np.nan, per[:, k]), None, 0, "Where phases differ",
+                   view=PHASES) for k, n in enumerate(_NAMES)]  # fmt: skip
+    return [Column("tap_position", "Tap", common, None, 0, "As entered, or where automatic control put it"), *each]
+
+
+def loadings(
+    network: Network,
+    rows: Rows,
+    r: Reading,
+    size_f: Floats,
+    size_t: Floats,
+    symmetric: Complexes,
+    symmetric_to: Complexes,
+) -> tuple[Floats, Floats, list[str]]:
+    """Loading by the criterion chosen and of the neutral, %, and the phase with the largest current.
+
+    The rating of a transformer is its power: its amperes at each end follow from the rated voltage there.
+    """
+    a, at = r.arrays, rows.branch_element
+    rating, neutral = picked(a.rating, at), picked(a.neutral_rating, at)
+    kv = np.ones((len(at), 2))
+    for k, ident in enumerate(rows.branch_ids):
+        if rows.branch_kinds[k] == "transformer":
+            item = network.items[ident]
+            kv[k] = getattr(item, "hv_kv", None) or np.nan, getattr(item, "lv_kv", None) or np.nan
+    f, t = size_f * kv[:, :1], size_t * kv[:, 1:]
+    largest = np.maximum(f[:, :3], t[:, :3])
+    which = largest.argmax(axis=1)
+    positive = np.maximum(np.abs(symmetric[:, 1]) * kv[:, 0], np.abs(symmetric_to[:, 1]) * kv[:, 1])
+    three = (largest > _TINY_A).sum(axis=1) == 3
+    own = network.settings.loading_criterion == "positive"
+    amount = np.where(own & three, positive, largest.max(axis=1)) if len(at) else np.zeros(0)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        loading = np.where(np.isfinite(rating), amount / rating * 100, np.nan)
+        in_neutral = np.maximum(f[:, 3], t[:, 3])
+        neutral_loading = np.where(np.isfinite(neutral) & (in_neutral > _TINY_A), in_neutral / neutral * 100, np.nan)
+    neutral_loading = np.where([k == "transformer" for k in rows.branch_kinds], np.nan, neutral_loading)
+    return loading, neutral_loading, [_NAMES[k] for k in which.tolist()]
+
+
+def _power_factor(s: Complexes) -> Floats:
+    size = np.abs(s)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(size > 1e-3, np.abs(s.real) / size, np.nan)
+
+
+def _injection_table(rows: Rows, r: Reading) -> Table:
+    power, plant = _drawn(r)
+    a, at = r.arrays, rows.injection_element
+    shunts = np.array([k == "shunt" for k in a.element_kind], np.bool_)
+    given = np.where(plant, -power, np.where(shunts, np.conj(power), power))
+    s = picked(given, at)
+    current = np.abs(picked(r.injection_phase_current, at))
+    bus_row = {b: i for i, b in enumerate(a.bus_id)}
+    bus = np.array([bus_row.get(b, -1) for b in rows.injection_bus], np.int64)
+    live = (at >= 0) & (picked(r.bus_live.astype(np.float64), bus) == 1)
+
+    def on(values: np.ndarray) -> np.ndarray:
+        return np.where(live, values, np.nan)
+
+    largest = current[:, :3].max(axis=1) if len(current) else np.zeros(0)
+    electrode = np.array([k == "electrode" for k in rows.injection_kinds], np.bool_)
+    return Table(
+        "injections", "Injections",
+        [
+            Column("id", "Id", rows.injection_ids, fixed=True),
+            Column("name", "Name", rows.injection_names, fixed=True),
+            Column("kind", "Kind", rows.injection_kinds, fixed=True),
+            Column("bus", "Bus", rows.injection_bus, fixed=True),
+            Column("active_power_mw", "P", on(s.real), MW, 4, "Delivered by sources and generators, drawn by loads and shunts"),
+            Column("reactive_power_mvar", "Q", on(s.imag), MVAR, 4,
+                   "Delivered by sources, generators and shunts, drawn by loads"),
+            Column("current_a", "I", on(np.where(electrode, current[:, 3], largest)), AMP, 1,
+                   "Of the phase with the largest; of an electrode into earth"),
+            *(Column(f"phase_{n.lower()}_current_a", f"I {n}", on(current[:, k]), AMP, 1, view=PHASES)
+              for k, n in enumerate(_NAMES)),
+            Column("neutral_current_a", "I N", on(current[:, 3]), AMP, 1, view=PHASES),
+            Column("power_factor", "cos φ", on(_power_factor(np.asarray(s * 1e6, np.complex128))), None, 3),
+            Column("state", "State", _words(live)),
+        ],
+    )  # fmt: skip
+
+
+def _area_table(rows: Rows, r: Reading) -> Table:
+    """Totals of each area; a branch's losses count in halves for the areas of its two buses."""
+    names, n = rows.area_names, len(rows.area_names)
+    generation, demand = _at_buses(rows, r)
+    loss = np.nan_to_num(picked(r.element_power.sum(axis=1).real / 1e6, rows.branch_element))
+
+    def total(area: Ints, values: Floats) -> Floats:
+        inside = area >= 0
+        return np.bincount(area[inside], values[inside], n).astype(np.float64)
+
+    losses = total(rows.area_from, loss / 2) + total(rows.area_to, loss / 2)
+    gen, dem = total(rows.area_of_bus, generation.real), total(rows.area_of_bus, demand.real)
+    return Table(
+        "areas", "Areas",
+        [
+            Column("id", "Area", names),
+            Column("generation_mw", "Generation", gen, MW, 3),
+            Column("generation_mvar", "Generation", total(rows.area_of_bus, generation.imag), MVAR, 3),
+            Column("demand_mw", "Demand", dem, MW, 3),
+            Column("demand_mvar", "Demand", total(rows.area_of_bus, demand.imag), MVAR, 3),
+            Column("active_loss_mw", "Losses", losses, MW, 4, "Losses of branches between areas count half in each"),
+            Column("export_mw", "Export", gen - dem - losses, MW, 3, "Generation less demand and losses"),
+        ],
+    )  # fmt: skip
+
+
+def summarise(r: Reading, tables: dict[str, Table]) -> dict[str, float | None]:
+    """Totals of everything live, MW and Mvar, and the extremes over all phases."""
+    power, plant = _drawn(r)
+    kinds = np.array(r.arrays.element_kind)
+    branch = np.isin(kinds, ("line", "transformer", "three_winding", "regulator", "series_reactor"))
+    shunt = np.isin(kinds, ("shunt", "electrode"))
+    generation = complex(-power[plant].sum())
+    other = complex(power[shunt].sum())
+    drawn = complex(power[~plant & ~shunt & ~branch & (kinds != "switch")].sum())
+    loss = complex(r.element_power[branch].sum() / 1e6)
+    phase = np.abs(r.to_neutral) / r.arrays.phase_v[:, None]
+    known = phase[np.isfinite(phase)]
+    neutral, uneven = np.abs(r.bus_v[:, 3]), tables["buses"]["unbalance_pct"]
+    live = int(r.bus_live.sum())
+    return {
+        "generation_mw": generation.real, "generation_mvar": generation.imag, "demand_mw": drawn.real,
+        "demand_mvar": drawn.imag, "active_loss_mw": loss.real, "reactive_loss_mvar": loss.imag,
+        "loss_pct": 100 * loss.real / generation.real if generation.real > 1e-9 else None,
+        "shunt_mw": other.real, "shunt_mvar": 0.0 - other.imag,
+        "lowest_voltage_pu": float(known.min()) if len(known) else None,
+        "highest_voltage_pu": float(known.max()) if len(known) else None,
+        "highest_neutral_v": float(np.nanmax(neutral)) if np.any(np.isfinite(neutral)) else None,
+        "highest_unbalance_pct": float(np.nanmax(uneven)) if np.any(np.isfinite(uneven)) else None,
+        "live_buses": float(live), "dead_buses": float(r.arrays.n_bus - live),
+    }  # fmt: skip
