@@ -18,6 +18,7 @@ from ..store import Store
 from . import _errors
 from ._reading import reading
 from ._routes import api
+from ._schemes import schemes
 from ._security import Guard
 from ._sessions import Sessions
 
@@ -43,6 +44,7 @@ def make_app(data: Path) -> FastAPI:
     app.state.runner = Runner()
     app.include_router(api)
     app.include_router(reading)
+    app.include_router(schemes)
     _errors.install(app)
     app.add_middleware(Guard)
 

@@ -119,6 +119,7 @@ class ColumnOut(BaseModel):
     digits: int | None = None
     meaning: str = ""
     fixed: bool = False
+    view: str = Field(default="", description="Shown with this way of looking at results; always when blank")
     values: list[Any] | None = Field(default=None, description="Left out for fixed columns the client has already")
 
 
@@ -456,6 +457,7 @@ class StudyResultOut(BaseModel):
     findings: list[FindingOut]
     tables: dict[str, TableOut]
     statement: str = ""
+    scheme: list[dict[str, Any]] = Field(default=[], description="Changes of a scheme that the study hands over")
 
 
 class RunIn(_Body):
@@ -582,3 +584,114 @@ class PictureIn(_Body):
 
 
 Problem.model_rebuild()
+
+
+# Schemes, cases, phases and phasors
+
+
+class ClashOut(BaseModel):
+    """A field that two schemes set; the later one counts."""
+
+    element: str
+    field: str
+    earlier: str
+    later: str
+
+
+class UnfitOut(BaseModel):
+    """A change of a scheme that does not fit the network as it stands; ``number`` is its place in the scheme."""
+
+    scheme: str
+    number: int
+    element: str
+    text: str
+
+
+class LayersOut(BaseModel):
+    """``by``: element -> schemes that change it; ``added``: element -> scheme that adds it."""
+
+    revision: int
+    by: dict[str, list[str]]
+    added: dict[str, str]
+    clashes: list[ClashOut]
+    unfit: list[UnfitOut]
+
+
+class MergeIn(RevisionIn):
+    """Put a scheme's changes into the present network."""
+
+    scheme: str
+
+
+class CaseIn(_Body):
+    """One side of a comparison: the schemes that are on, and the condition (the one in use when blank)."""
+
+    schemes: Annotated[list[str], Field(max_length=1000)] = []
+    condition: str | None = None
+
+
+class CasesIn(_Body):
+    before: CaseIn
+    after: CaseIn
+    pictures: Annotated[bool, Field(description="With the networks and results of both sides")] = False
+
+
+class CaseOut(BaseModel):
+    title: str
+    cost_k: float | None = None
+    years: list[int]
+    converged: bool
+    explanation: str
+    items: list[dict[str, Any]]
+    result: StudyResultOut | None = None
+
+
+class CasesOut(BaseModel):
+    """``results``: before, after and change by table and quantity, the largest change first."""
+
+    before: CaseOut
+    after: CaseOut
+    data: TableOut
+    summary: TableOut
+    results: dict[str, TableOut]
+    findings_gained: list[FindingOut]
+    findings_lost: list[FindingOut]
+
+
+class PhasesIn(RevisionIn):
+    """``phases``: such as A, BC or BCA (where the phases of a three-phase load go)."""
+
+    ident: str
+    phases: Annotated[str, Field(pattern=r"^[ABC]{1,3}$")]
+
+
+class PhaseChoicesOut(BaseModel):
+    """``unit``: what moves as a whole (the element itself, or the lateral it hangs on); None when nothing can."""
+
+    ident: str
+    unit: str | None = None
+    now: str
+    choices: list[str]
+    elements: int
+
+
+class Phasor(BaseModel):
+    conductor: str
+    size: float
+    angle_deg: float
+
+
+class PhasorTile(BaseModel):
+    """Voltages of a bus (phases to neutral, neutral to earth) or currents into a branch or element."""
+
+    id: str
+    name: str
+    what: str
+    unit: str
+    nominal: float | None = None
+    arrows: list[Phasor]
+
+
+class PhasorsOut(BaseModel):
+    revision: int
+    tiles: list[PhasorTile]

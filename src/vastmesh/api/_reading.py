@@ -15,7 +15,7 @@ from starlette.concurrency import run_in_threadpool
 
 from ..core.errors import FieldProblem, InvalidFields, UnknownElement
 from ..core.geography import lengths_from_routes, map_from_schematic, schematic_from_map
-from ..core.network import Add, Attachment, Backdrop, Change, Network, Update
+from ..core.network import Add, Attachment, Backdrop, Change, Network, Update, layered
 from ..core.sift import FUNCTIONS, Frame, sift
 from ..core.studies import STUDIES, Finding, Table
 from ..core.studies.comparison import compare_tables
@@ -255,7 +255,7 @@ def kept_run(run_id: str, one: One) -> Response:
              responses=_json(m.RunPictureOut))  # fmt: skip
 def run_picture(run_id: str, one: One) -> Response:
     info, facts, tables = one.kept(run_id)
-    network = one.store.load_at(one.project_id, info.revision)
+    network = layered(one.store.load_at(one.project_id, info.revision)).network
     return _render.Json({"run": _info(info), "items": network.to_items(), "result": _result(facts, tables)})
 
 

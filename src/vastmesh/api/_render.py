@@ -28,7 +28,7 @@ def table(source: Table, *, with_fixed: bool) -> dict[str, Any]:
     for c in source.columns:
         out: dict[str, Any] = {
             "name": c.name, "label": c.label, "unit": c.unit, "digits": c.digits, "meaning": c.meaning,
-            "fixed": c.fixed,
+            "fixed": c.fixed, "view": c.view,
         }  # fmt: skip
         if with_fixed or not c.fixed:
             out["values"] = _values(c.values)
@@ -65,7 +65,7 @@ def study(result: Result) -> dict[str, Any]:
     return {
         "account": account, "summary": result.summary, "findings": [vars(f) for f in result.findings],
         "tables": {n: table(t, with_fixed=True) for n, t in result.tables.items()},
-        "statement": getattr(result, "statement", ""),
+        "statement": getattr(result, "statement", ""), "scheme": getattr(result, "scheme", []),
     }  # fmt: skip
 
 

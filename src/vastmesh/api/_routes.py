@@ -192,7 +192,7 @@ def open_project(project_id: str, one: One, all_: All) -> Response:
 def export(project_id: str, format_name: str, one: One, all_: All) -> Response:
     info = all_.store.project(project_id)
     with one.lock:
-        data = write_network(one.network, info.name, format_name)
+        data = write_network(one.base, info.name, format_name)
     form = FORMATS[format_name]
     name = quote(info.name + form.ending)
     return Response(data, media_type=form.media_type,

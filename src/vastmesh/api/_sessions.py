@@ -8,7 +8,6 @@ import secrets
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Iterable
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -31,6 +30,7 @@ from ..core.network import (
     Item,
     Network,
     OwnType,
+    Scheme,
     Trace,
     Update,
     catalogue_family,
@@ -38,14 +38,19 @@ from ..core.network import (
     dump_item,
     grow,
     join,
+    layered,
+    merged,
     paste,
     removal,
     root_of,
+    route,
     touched_fields,
 )
 from ..core.sift import Texts
 from ..core.studies import Result, Table
 from ..core.studies.load_flow import LiveLoadFlow, LoadFlowResult, live_options, words_of
+from ..core.studies.unbalanced import LiveUnbalanced, Reading
+from ..core.studies.unbalanced import live_options as unbalanced_options
 from ..exchange import own_as_type, pack_tables, read_rows, unpack_tables
 from ..runner import Job, Runner
 from ..store import Entry, EntryKind, History, Run, RunInfo, Store
@@ -106,7 +111,12 @@ class LiveSession:
     lock: threading.RLock = field(default_factory=threading.RLock)
 
     def __post_init__(self) -> None:
+        # The store keeps the present network; what is shown and edited is that network under its schemes.
+        self.base = self.network
+        self.layers = layered(self.base)
+        self.network = self.layers.network
         self._live = LiveLoadFlow(self.network)
+        self._per_phase = LiveUnbalanced(self.network)
         self._token = secrets.token_hex(4)
         self._rows = 0
         self._listeners: list[tuple[asyncio.AbstractEventLoop, asyncio.Queue[int]]] = []
@@ -128,11 +138,22 @@ class LiveSession:
             if given:
                 condition = Condition.model_validate({**condition.model_dump(), **given})
             started = time.perf_counter()
-            result = self._live.solve(condition)
+            result = (self._per_phase if self.per_phase else self._live).solve(condition)
             took = (time.perf_counter() - started) * 1e3
             solved = Solved(self.revision, f"{self._token}-{self._rows}", took, result)
             self._last = condition, solved
             return solved
+
+    @property
+    def per_phase(self) -> bool:
+        """Whether the live load flow is the one per phase."""
+        return self.network.settings.study == "per_phase"
+
+    def phasors(self) -> Reading | None:
+        """The solved conductor voltages and currents behind what is on the screen; None when there is no answer."""
+        with self.lock:
+            condition, _ = self.last()
+            return self._per_phase.reading(condition)
 
     def last(self) -> tuple[Condition, Solved]:
         """What is on the screen: the last result with its condition, a preview included."""
@@ -165,8 +186,9 @@ class LiveSession:
         """Keep the result that is on the screen as a run."""
         with self.lock:
             condition, solved = self.last()
-            options = live_options(self.network.settings).model_dump()
-            run = packed("load_flow", name, note, solved.revision, condition, options, solved.result)
+            study, of = ("unbalanced", unbalanced_options) if self.per_phase else ("load_flow", live_options)
+            options = of(self.network.settings).model_dump()
+            run = packed(study, name, note, solved.revision, condition, options, solved.result)
         return self.store.keep_run(self.project_id, run)
 
     def kept(self, run_id: str) -> tuple[RunInfo, dict[str, Any], dict[str, Table]]:
@@ -366,6 +388,13 @@ class LiveSession:
             further = f" and {len(changes) - 1} more" if len(changes) > 1 else ""
             return self.change(base_revision, f"Remove {name}{further}", changes)
 
+    def merge(self, base_revision: int, scheme: str) -> Outcome:
+        """Put a scheme's changes into the present network; the scheme stays, empty and off."""
+        with self.lock:
+            self._check_base(base_revision, [])
+            label = f"Merge {self.network[scheme].name} into the network"
+            return self._commit(label, merged(self.base, scheme), EntryKind.DO, None, plain=True)
+
     def tidy(self, base_revision: int, ids: list[str] | None = None) -> Outcome:
         """Lay the whole sheet out anew, or only some buses."""
         with self.lock:
@@ -443,55 +472,75 @@ class LiveSession:
 
     def _commit(
         self, label: str, changes: list[Change], kind: EntryKind, target: int | None, *, select: str | None = None,
-        merged: bool = False,
+        merged: bool = False, plain: bool = False,
     ) -> Outcome:  # fmt: skip
-        idents = {i for c in changes for i, _ in touched_fields(c)}
-        previous = {i: self.network.items[i] for i in idents if i in self.network}
-        before = list(self.network.items) if any(c.op == "add" and c.before for c in changes) else None
-        applied = self.network.apply(changes)
-        if kind is EntryKind.DO and (follows := self.network.consequences(applied.changed)):
-            idents |= {i for c in follows for i, _ in touched_fields(c)}
-            previous |= {i: self.network.items[i] for i in idents - previous.keys() if i in self.network}
-            applied = _joined(applied, self.network.apply(follows), self.network)
-            changes = [*changes, *follows]
-        # Undo and redo give back exactly what was; only what is new may still need a place.
-        fresh = kind is EntryKind.DO and self._unplaced(applied.changed)
-        placed = place(self.network) if fresh else []
-        if placed:
-            changes = [*changes, *placed]
-            further = self.network.apply(placed)
-            applied = _joined(applied, further, self.network)
+        before = dict(self.network.items)
+        ordered = any(c.op == "add" and c.before for c in changes)
+        # Undo and redo give back exactly what was in the present network and its schemes.
+        edits = kind is EntryKind.DO and not plain
+        if edits and (self.layered or self.network.settings.recording is not None):
+            trial = self.network.copy()
+            changes, _ = _carried_out(trial, changes)
+            changes = route(self.layers, trial, changes, self.network.settings.recording)
+            applied = self.base.apply(changes)
+        elif edits:
+            changes, applied = _carried_out(self.base, changes)
+        else:
+            applied = self.base.apply(changes)
         try:
             entry = self.store.append(
                 self.project_id, self.revision, label, changes, applied.inverse, kind=kind, target=target
             )
         except BaseException:
-            self.network.apply(applied.inverse)
+            self.base.apply(applied.inverse)
             raise
         self.revision = entry.revision
         self.history.follow(kind, entry.revision, target)
         self._labels[entry.revision] = entry.label
-        self._live.changed([*applied.changed, *applied.removed], previous)
+        changed, removed = self._lay(before, applied)
         self._rows += 1
         if self.store.wants_snapshot(self.revision):
-            self.store.write_snapshot(self.project_id, self.revision, self.network)
+            self.store.write_snapshot(self.project_id, self.revision, self.base)
         solved = self.solve()
         self._tell()
         undo, redo = self.words()
+        ordered = ordered or self.layered
         return Outcome(
-            self.revision, [dump_item(self.network[i]) for i in applied.changed], applied.removed,
-            list(self.network.items) if before is not None else None, undo, redo, solved, select, merged,
+            self.revision, [dump_item(self.network[i]) for i in changed], removed,
+            list(self.network.items) if ordered else None, undo, redo, solved, select, merged,
         )  # fmt: skip
 
-    def _unplaced(self, idents: Iterable[str]) -> bool:
-        items = (self.network.items[i] for i in idents)
-        return any(isinstance(i, Bus) and (i.x is None or i.y is None) for i in items)
+    @property
+    def layered(self) -> bool:
+        """Whether a scheme is on that changes something."""
+        return self.network is not self.base
+
+    def _lay(self, before: dict[str, Item], applied: Applied) -> tuple[list[str], list[str]]:
+        """Lay the schemes anew; what has changed and what is gone of what is shown."""
+        was_layered = self.layered
+        self.layers = layered(self.base)
+        self.network = self.layers.network
+        self._live.network = self._per_phase.network = self.network
+        now = self.network.items
+        if self.layered or was_layered:
+            # What was touched and is as it was still counts as changed for whoever waits for it.
+            touched = set(applied.changed)
+            changed = [i for i, item in now.items() if before.get(i) is not item or i in touched]
+            removed = [i for i in before if i not in now]
+        else:
+            changed, removed = applied.changed, applied.removed
+        previous = {i: before[i] for i in (*changed, *removed) if i in before}
+        self._live.changed([*changed, *removed], previous)
+        self._per_phase.changed([*changed, *removed], previous)
+        return changed, removed
 
     def since(self, revision: int) -> Outcome:
         """What changed after a revision: for a second tab that fell behind."""
         with self.lock:
             entries = self.store.since(self.project_id, revision)
             idents = dict.fromkeys(i for e in entries for c in e.changes for i, _ in touched_fields(c))
+            if any(isinstance(self.base.items.get(i), Scheme) for i in idents) or self.layered:
+                idents = dict.fromkeys([*self.network.items, *idents])  # a scheme may alter anything
             undo, redo = self.words()
             return Outcome(
                 self.revision, [dump_item(self.network[i]) for i in idents if i in self.network],
@@ -533,6 +582,22 @@ def packed(
     return Run(study, name, note, revision, condition.name, facts, tables)
 
 
+def _carried_out(network: Network, changes: list[Change]) -> tuple[list[Change], Applied]:
+    """Apply edits with what follows from them, and places for new buses; the whole list of changes, and what was done."""
+    applied = network.apply(changes)
+    if follows := network.consequences(applied.changed):
+        changes, applied = [*changes, *follows], _joined(applied, network.apply(follows), network)
+    fresh = (network.items[i] for i in applied.changed)
+    if any(isinstance(i, Bus) and (i.x is None or i.y is None) for i in fresh) and (placed := place(network)):
+        changes, applied = [*changes, *placed], _joined(applied, network.apply(placed), network)
+    return changes, applied
+
+
+def _joined(first: Applied, second: Applied, network: Network) -> Applied:
+    changed = dict.fromkeys([*first.changed, *second.changed])
+    return Applied([*second.inverse, *first.inverse], [i for i in changed if i in network], first.removed)
+
+
 def _placed(item: dict[str, Any]) -> bool:
     return (
         item.get("kind") == "bus" and isinstance(item.get("x"), int | float) and isinstance(item.get("y"), int | float)
@@ -542,11 +607,6 @@ def _placed(item: dict[str, Any]) -> bool:
 def _put(queue: asyncio.Queue[int], revision: int) -> None:
     if not queue.full():
         queue.put_nowait(revision)
-
-
-def _joined(first: Applied, second: Applied, network: Network) -> Applied:
-    changed = dict.fromkeys([*first.changed, *second.changed])
-    return Applied([*second.inverse, *first.inverse], [i for i in changed if i in network], first.removed)
 
 
 class Sessions:

@@ -55,7 +55,7 @@ def picked(table: Table, rows: Any = None, columns: Iterable[str] | None = None)
         values: Any = c.values
         if rows is not None:
             values = values[rows] if isinstance(values, np.ndarray) else [values[i] for i in rows]
-        made.append(Column(c.name, c.label, values, c.unit, c.digits, c.meaning, c.fixed))
+        made.append(Column(c.name, c.label, values, c.unit, c.digits, c.meaning, c.fixed, c.view))
     return Table(table.name, table.label, made)
 
 
@@ -129,7 +129,7 @@ def pack_tables(tables: Mapping[str, Table]) -> tuple[bytes, list[dict[str, Any]
     facts = [
         {"name": t.name, "label": t.label,
          "columns": [{"name": c.name, "label": c.label, "unit": c.unit, "digits": c.digits, "meaning": c.meaning,
-                      "fixed": c.fixed} for c in t.columns]}
+                      "fixed": c.fixed, "view": c.view} for c in t.columns]}
         for t in tables.values()
     ]  # fmt: skip
     return out.getvalue(), facts

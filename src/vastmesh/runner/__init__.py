@@ -1,5 +1,5 @@
 """Runs of studies: at once where they are quick, else beside the service, with progress and cancel."""
 
-from ._jobs import Cancelled, Job, JobState, Runner
+from ._jobs import Job, JobState, Runner
 
-__all__ = ["Cancelled", "Job", "JobState", "Runner"]
+__all__ = ["Job", "JobState", "Runner"]

@@ -14,7 +14,7 @@ from pydantic import BaseModel
 
 from ..core.errors import VastMeshError
 from ..core.network import Network
-from ..core.studies import STUDIES, Result
+from ..core.studies import STUDIES, Result, StopRequested
 
 _REMEMBERED = 50
 _AT_ONCE = 2
@@ -26,15 +26,6 @@ class JobState(StrEnum):
     FINISHED = "finished"
     CANCELLED = "cancelled"
     FAILED = "failed"
-
-
-class Cancelled(VastMeshError):
-    """Somebody has cancelled the run; nothing of it is kept."""
-
-    code = "cancelled"
-
-    def __str__(self) -> str:
-        return "The run was cancelled; nothing of it is kept."
 
 
 @dataclass
@@ -71,7 +62,7 @@ class Job:
 
     def _progress(self, fraction: float, doing: str) -> None:
         if self._cancel.is_set():
-            raise Cancelled
+            raise StopRequested
         self.fraction, self.doing = fraction, doing
 
 
@@ -119,7 +110,7 @@ class Runner:
             if done is not None:
                 done(job)
             job.state = JobState.FINISHED
-        except Cancelled as error:
+        except StopRequested as error:
             job.state, job.error = JobState.CANCELLED, error
         except VastMeshError as error:
             job.state, job.error = JobState.FAILED, error

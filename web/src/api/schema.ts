@@ -864,6 +864,111 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/layers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the schemes that are on change, where they clash and what does not fit */
+        get: operations["layers_api_projects__project_id__layers_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a scheme's changes into the present network */
+        post: operations["merge_api_projects__project_id__merge_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/cases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Two combinations of schemes and conditions side by side */
+        post: operations["cases_api_projects__project_id__cases_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/phases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Connect a load, a plant or a lateral to other phases */
+        post: operations["phases_api_projects__project_id__phases_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/phases/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Phases that a load, a plant or a lateral can take */
+        get: operations["choices_api_projects__project_id__phases__ident__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/phasors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Voltages and currents of every conductor at chosen elements
+         * @description ``ids``: buses and branches, parted by line feeds; at most 60.
+         */
+        get: operations["phasors_api_projects__project_id__phasors_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -916,6 +1021,66 @@ export interface components {
             };
             /** Before */
             before?: string | null;
+        };
+        /**
+         * CaseIn
+         * @description One side of a comparison: the schemes that are on, and the condition (the one in use when blank).
+         */
+        CaseIn: {
+            /**
+             * Schemes
+             * @default []
+             */
+            schemes?: string[];
+            /** Condition */
+            condition?: string | null;
+        };
+        /** CaseOut */
+        CaseOut: {
+            /** Title */
+            title: string;
+            /** Cost K */
+            cost_k?: number | null;
+            /** Years */
+            years: number[];
+            /** Converged */
+            converged: boolean;
+            /** Explanation */
+            explanation: string;
+            /** Items */
+            items: {
+                [key: string]: unknown;
+            }[];
+            result?: components["schemas"]["StudyResultOut"] | null;
+        };
+        /** CasesIn */
+        CasesIn: {
+            before: components["schemas"]["CaseIn"];
+            after: components["schemas"]["CaseIn"];
+            /**
+             * Pictures
+             * @description With the networks and results of both sides
+             * @default false
+             */
+            pictures?: boolean;
+        };
+        /**
+         * CasesOut
+         * @description ``results``: before, after and change by table and quantity, the largest change first.
+         */
+        CasesOut: {
+            before: components["schemas"]["CaseOut"];
+            after: components["schemas"]["CaseOut"];
+            data: components["schemas"]["TableOut"];
+            summary: components["schemas"]["TableOut"];
+            /** Results */
+            results: {
+                [key: string]: components["schemas"]["TableOut"];
+            };
+            /** Findings Gained */
+            findings_gained: components["schemas"]["FindingOut"][];
+            /** Findings Lost */
+            findings_lost: components["schemas"]["FindingOut"][];
         };
         /**
          * CauseOut
@@ -987,6 +1152,20 @@ export interface components {
             field?: string | null;
             repair?: components["schemas"]["RepairOut"] | null;
         };
+        /**
+         * ClashOut
+         * @description A field that two schemes set; the later one counts.
+         */
+        ClashOut: {
+            /** Element */
+            element: string;
+            /** Field */
+            field: string;
+            /** Earlier */
+            earlier: string;
+            /** Later */
+            later: string;
+        };
         /** ColumnHint */
         ColumnHint: {
             /** Name */
@@ -1021,6 +1200,12 @@ export interface components {
              * @default false
              */
             fixed?: boolean;
+            /**
+             * View
+             * @description Shown with this way of looking at results; always when blank
+             * @default
+             */
+            view?: string;
             /**
              * Values
              * @description Left out for fixed columns the client has already
@@ -1370,6 +1555,26 @@ export interface components {
             fields: components["schemas"]["FieldSpec"][];
         };
         /**
+         * LayersOut
+         * @description ``by``: element -> schemes that change it; ``added``: element -> scheme that adds it.
+         */
+        LayersOut: {
+            /** Revision */
+            revision: number;
+            /** By */
+            by: {
+                [key: string]: string[];
+            };
+            /** Added */
+            added: {
+                [key: string]: string;
+            };
+            /** Clashes */
+            clashes: components["schemas"]["ClashOut"][];
+            /** Unfit */
+            unfit: components["schemas"]["UnfitOut"][];
+        };
+        /**
          * LiveOut
          * @description A live load flow: tables by columns, findings, totals and the account. ``tables`` is empty when it failed.
          */
@@ -1410,6 +1615,16 @@ export interface components {
             rows: number[][][];
             /** Terms */
             terms: string[];
+        };
+        /**
+         * MergeIn
+         * @description Put a scheme's changes into the present network.
+         */
+        MergeIn: {
+            /** Base Revision */
+            base_revision: number;
+            /** Scheme */
+            scheme: string;
         };
         /** MismatchOut */
         MismatchOut: {
@@ -1491,6 +1706,68 @@ export interface components {
             pasted: string[];
             /** Left Out */
             left_out: string[];
+        };
+        /**
+         * PhaseChoicesOut
+         * @description ``unit``: what moves as a whole (the element itself, or the lateral it hangs on); None when nothing can.
+         */
+        PhaseChoicesOut: {
+            /** Ident */
+            ident: string;
+            /** Unit */
+            unit?: string | null;
+            /** Now */
+            now: string;
+            /** Choices */
+            choices: string[];
+            /** Elements */
+            elements: number;
+        };
+        /**
+         * PhasesIn
+         * @description ``phases``: such as A, BC or BCA (where the phases of a three-phase load go).
+         */
+        PhasesIn: {
+            /** Base Revision */
+            base_revision: number;
+            /** Ident */
+            ident: string;
+            /** Phases */
+            phases: string;
+        };
+        /** Phasor */
+        Phasor: {
+            /** Conductor */
+            conductor: string;
+            /** Size */
+            size: number;
+            /** Angle Deg */
+            angle_deg: number;
+        };
+        /**
+         * PhasorTile
+         * @description Voltages of a bus (phases to neutral, neutral to earth) or currents into a branch or element.
+         */
+        PhasorTile: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** What */
+            what: string;
+            /** Unit */
+            unit: string;
+            /** Nominal */
+            nominal?: number | null;
+            /** Arrows */
+            arrows: components["schemas"]["Phasor"][];
+        };
+        /** PhasorsOut */
+        PhasorsOut: {
+            /** Revision */
+            revision: number;
+            /** Tiles */
+            tiles: components["schemas"]["PhasorTile"][];
         };
         /**
          * PictureIn
@@ -1857,6 +2134,14 @@ export interface components {
              * @default
              */
             statement?: string;
+            /**
+             * Scheme
+             * @description Changes of a scheme that the study hands over
+             * @default []
+             */
+            scheme?: {
+                [key: string]: unknown;
+            }[];
         };
         /** SummariesOut */
         SummariesOut: {
@@ -1987,6 +2272,20 @@ export interface components {
             total: number;
             /** Types */
             types: components["schemas"]["TypeOut"][];
+        };
+        /**
+         * UnfitOut
+         * @description A change of a scheme that does not fit the network as it stands; ``number`` is its place in the scheme.
+         */
+        UnfitOut: {
+            /** Scheme */
+            scheme: string;
+            /** Number */
+            number: number;
+            /** Element */
+            element: string;
+            /** Text */
+            text: string;
         };
         /**
          * Update
@@ -6142,6 +6441,423 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    layers_api_projects__project_id__layers_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayersOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    merge_api_projects__project_id__merge_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MergeIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cases_api_projects__project_id__cases_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CasesIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CasesOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    phases_api_projects__project_id__phases_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PhasesIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    choices_api_projects__project_id__phases__ident__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: string;
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhaseChoicesOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    phasors_api_projects__project_id__phasors_get: {
+        parameters: {
+            query: {
+                ids: string;
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhasorsOut"];
+                };
             };
             /** @description Not Found */
             404: {

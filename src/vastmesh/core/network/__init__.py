@@ -32,6 +32,8 @@ from .grow import SHOOTS, Grown, GrowOptions, Shoot, first_bus, grow, join
 from .items import REGISTRY, Attachment, Element, Item, Origin, catalogue_family, make_item
 from .names import Namer
 from .network import SETTINGS_ID, Applied, Network, dump_item, removal, with_rules
+from .phasing import Unit, to_phases, turned_values, turning, units
+from .schemes import Clash, Layered, Scheme, SchemeChange, Unfit, layered, merged, recorded, route, schemes_in_order
 from .trace import After, Feeder, ProfileNode, Reach, Trace, profile
 
 __all__ = [
@@ -48,6 +50,7 @@ __all__ = [
     "Backdrop",
     "Bus",
     "Change",
+    "Clash",
     "Condition",
     "CurrentTransformer",
     "Demand",
@@ -62,6 +65,7 @@ __all__ = [
     "InductionMotor",
     "Inverter",
     "Item",
+    "Layered",
     "Line",
     "LineGeometry",
     "LineMatrix",
@@ -77,6 +81,8 @@ __all__ = [
     "Regulator",
     "Relay",
     "Remove",
+    "Scheme",
+    "SchemeChange",
     "SeriesReactor",
     "Settings",
     "Shoot",
@@ -88,6 +94,8 @@ __all__ = [
     "ThreeWinding",
     "Trace",
     "Transformer",
+    "Unfit",
+    "Unit",
     "Update",
     "VoltageLimits",
     "catalogue_family",
@@ -97,15 +105,24 @@ __all__ = [
     "first_bus",
     "grow",
     "join",
+    "layered",
     "make_item",
+    "merged",
     "neutral_ohm",
     "paste",
     "phases_of",
     "profile",
+    "recorded",
     "removal",
     "root_of",
+    "route",
+    "schemes_in_order",
     "specs",
+    "to_phases",
     "touched_fields",
     "turned",
+    "turned_values",
+    "turning",
+    "units",
     "with_rules",
 ]  # fmt: skip

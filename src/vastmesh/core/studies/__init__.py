@@ -1,8 +1,8 @@
 """Studies: one room each. Importing this package registers all of them."""
 
 from ..severity import Severity
-from . import linear_flow, load_flow, sensitivities, sweep, unbalanced
-from .base import STUDIES, Account, Column, Ending, Finding, Result, Study, Table
+from . import balancing, linear_flow, load_flow, sensitivities, sweep, unbalanced
+from .base import STUDIES, Account, Column, Ending, Finding, Result, StopRequested, Study, Table
 
 __all__ = [
     "STUDIES",
@@ -12,8 +12,10 @@ __all__ = [
     "Finding",
     "Result",
     "Severity",
+    "StopRequested",
     "Study",
     "Table",
+    "balancing",
     "linear_flow",
     "load_flow",
     "sensitivities",

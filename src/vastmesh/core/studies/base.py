@@ -11,10 +11,20 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
+from ..errors import VastMeshError
 from ..network import Network
 from ..severity import Severity
 
 Progress = Callable[[float, str], None]
+
+
+class StopRequested(VastMeshError):
+    """Somebody wants a calculation to end: raised by its progress. One with something to show may answer with that."""
+
+    code = "cancelled"
+
+    def __str__(self) -> str:
+        return "The run was cancelled; nothing of it is kept."
 
 
 class Ending(StrEnum):

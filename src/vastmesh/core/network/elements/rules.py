@@ -87,6 +87,8 @@ class Settings(Item):
     loading_breach_pct: float = quantity("Loading, breach", "Highest loading allowed", unit="%", default=100.0, gt=0)
     radial_up_to_kv: float = quantity("Radial up to", "Loops at voltages up to this are pointed out by the model check",
                                       unit="kV", default=36.0, ge=0, le=1500)  # fmt: skip
+    recording: str | None = reference("Recorded into", "Scheme into which edits go; into the present network when blank",
+                                      to="scheme", default=None)  # fmt: skip
     study: Literal["balanced", "per_phase"] = choice(
         "Load flow", "Balanced: one phase stands for all three. Per phase: every conductor with neutral and earth return",
         default="balanced",

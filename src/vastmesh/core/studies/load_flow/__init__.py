@@ -17,8 +17,10 @@ from ._result import LoadFlowResult, Rows
 from ._summaries import summarise_groups
 
 __all__ = [
-    "MOST_ROUNDS", "Banks", "Cause", "Control", "Curves", "Linearisation", "LiveLoadFlow", "LoadFlowOptions", "LoadFlowResult", "Problem", "Proposal", "Reading", "Rows", "Taps",
-    "emergency_factor", "find_cause", "live_options", "places", "run_load_flow", "summarise_groups", "tap_order", "words_of",
+    "MOST_ROUNDS", "Banks", "Cause", "Control", "Curves", "Linearisation", "LiveLoadFlow", "LoadFlowOptions",
+    "LoadFlowResult", "Network", "Problem", "Progress", "Proposal", "Reading", "Rows", "Study", "Taps",
+    "emergency_factor", "find_cause", "live_options", "places", "register", "run_load_flow", "summarise_groups",
+    "tap_order", "words_of",
 ]  # fmt: skip
 
 

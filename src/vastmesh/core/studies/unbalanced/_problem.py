@@ -525,6 +525,18 @@ class Problem:
             v, i1, f = v_new, i_new, f_new
         return Attempt(ending, v, i1, len(history) - 1, history, rung, low, f[:n], demands.role)
 
+    def linear_response(self, demands: Demands, attempt: Attempt, rhs: Floats) -> Floats:
+        """Solutions of the Jacobian at a solved state for several right-hand sides, (k, 2 (n + m)), real and interleaved."""
+        assert self._lu is not None
+        role = demands.role[self.leader]
+        _, alpha, beta = self.demand_current(demands, attempt.v, attempt.low_voltage_pu)
+        values = self._base.copy()
+        self._demand_blocks(values, alpha, beta)
+        self._machine_rows(values, role == SLACK_MACHINE, attempt.v, attempt.i1, pv=role == PV_MACHINE,
+                           slope=demands.slope[self.leader])  # fmt: skip
+        self._lu.factorise(values)
+        return np.asarray(self._lu.solve(rhs))
+
     def _worst(self, v: Complexes, f: Complexes, tolerance: float) -> tuple[float, bool]:
         """Largest mismatch (apparent power at a conductor at nominal voltage at least, per unit of base power), and
         whether all are within the tolerance or what rounding leaves."""

@@ -1,0 +1,20 @@
+"""Phase balancing: another phase for loads and laterals, so that the phases carry alike."""
+
+from __future__ import annotations
+
+from ..base import Study, register
+from ._model import Feeder
+from ._options import BalancingOptions
+from ._study import BalancingResult, run_balancing
+
+__all__ = ["BalancingOptions", "BalancingResult", "Feeder", "run_balancing"]
+
+register(
+    Study(
+        name="balancing",
+        label="Phase balancing",
+        purpose="Which loads and laterals to move to another phase; the answer is a scheme",
+        options=BalancingOptions,
+        run=run_balancing,
+    )
+)

@@ -1,0 +1,60 @@
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+Objective = Literal["head", "branches", "losses", "neutral", "voltage", "mix"]
+Method = Literal["automatic", "exact", "exchange", "genetic", "mixed_integer"]
+_Weight = Annotated[float, Field(ge=0, le=1000)]
+
+
+class BalancingOptions(BaseModel):
+    """What is balanced, how, and how far it may go."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    feeder: Annotated[
+        str, Field(description="Line or transformer at the head of the feeder; all it feeds is balanced", min_length=1,
+                   json_schema_extra={"ref": "element"})
+    ]  # fmt: skip
+    buses: Annotated[
+        list[str],
+        Field(max_length=20_000, description="Only what stands at these buses may move; all of the feeder when empty"),
+    ] = []
+    objective: Annotated[
+        Objective,
+        Field(description="Power unbalance at the head; summed over branches weighted by length; losses; highest neutral "
+              "current; highest voltage unbalance; or a mix of them"),
+    ] = "mix"  # fmt: skip
+    weight_head: Annotated[_Weight, Field(description="In the mix: power unbalance at the head")] = 1.0
+    weight_branches: Annotated[_Weight, Field(description="In the mix: unbalance of branches by length")] = 1.0
+    weight_losses: Annotated[_Weight, Field(description="In the mix: losses")] = 1.0
+    weight_neutral: Annotated[_Weight, Field(description="In the mix: highest neutral current")] = 1.0
+    weight_voltage: Annotated[_Weight, Field(description="In the mix: highest voltage unbalance")] = 1.0
+    conditions: Annotated[
+        list[str], Field(max_length=20, description="Conditions that count together, each with equal weight; the one in use when "
+                         "empty")
+    ] = []  # fmt: skip
+    move_single: Annotated[bool, Field(description="Single-phase loads and plants may move")] = True
+    move_laterals: Annotated[bool, Field(description="Laterals may move, with all that hangs on them")] = True
+    move_pairs: Annotated[bool, Field(description="Loads between two phases may move")] = True
+    move_three: Annotated[bool, Field(description="Unequal three-phase loads may change their phases round")] = True
+    keep_rotation: Annotated[
+        bool, Field(description="Three-phase loads keep their phase rotation, as motors behind them need")
+    ] = True
+    exclude_tag: Annotated[str, Field(max_length=60, description="What bears this tag stays; nothing when blank")] = ""
+    most_changes: Annotated[
+        int | None, Field(ge=1, le=10_000, description="Most elements moved; any number when blank")
+    ] = None
+    change_cost_pct: Annotated[
+        float,
+        Field(ge=0, le=100, description="What each change must gain at least, in per cent of the objective before"),
+    ] = 0.0
+    method: Annotated[
+        Method,
+        Field(description="Automatic: exact where the space is small, else exchange. Exact: all assignments. Exchange: best "
+              "move or swap again and again. Genetic: a population. Mixed-integer: a linear model with a bound"),
+    ] = "automatic"  # fmt: skip
+    time_limit_s: Annotated[float, Field(gt=0, le=3600, description="Ends with the best found by then")] = 30.0
+    seed: Annotated[int, Field(ge=0, le=2**31, description="The same seed finds the same answer")] = 1

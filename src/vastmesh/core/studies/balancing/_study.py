@@ -1,0 +1,221 @@
+"""Phase balancing: which loads and laterals to move, found by one of several methods and checked by the full load flow."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ...errors import FieldProblem, InvalidFields
+from ...network import Condition, Element, Network, SchemeChange, Trace, Unit, Update, turned_values, units
+from ..base import Account, Column, Ending, Finding, Progress, StopRequested, Table
+from ..unbalanced import UnbalancedOptions
+from ._methods import METHODS, SMALL, Search
+from ._model import Assignment, Feeder
+from ._objective import NAMES, WORDS, score, values, weights
+from ._options import BalancingOptions
+
+_KINDS = {"single": "move_single", "pair": "move_pairs", "three": "move_three", "lateral": "move_laterals"}
+_LABELS = {"automatic": "automatic", "exact": "exact search", "exchange": "greedy exchange", "genetic": "genetic search",
+           "mixed_integer": "mixed-integer programme"}  # fmt: skip
+
+
+@dataclass
+class BalancingResult:
+    """The assignment found: a table of moves, objectives before and after, and the changes for a scheme."""
+
+    account: Account
+    tables: dict[str, Table]
+    summary: dict[str, float | None]
+    findings: list[Finding] = field(default_factory=list)
+    statement: str = ""
+    scheme: list[dict[str, Any]] = field(default_factory=list)
+
+
+def run_balancing(network: Network, options: BalancingOptions, progress: Progress) -> BalancingResult:
+    """Balance a feeder. Raises :class:`InvalidFields` for a feeder, condition or bus that is not there or has nothing to move.
+
+    ``progress`` may raise to stop the search; the best assignment so far is the answer then.
+    """
+    started = time.monotonic()
+    head, buses, conditions = _asked(network, options)
+    movable = _movable(network, options, buses)
+    if not movable:
+        text = "nothing there may take another phase: it needs single-phase loads or laterals at buses with more phases"
+        raise InvalidFields([FieldProblem("options", "feeder", options.feeder, text)])
+    quick = UnbalancedOptions(tolerance_pu=1e-10, automatic=False, low_voltage_pu=network.settings.low_voltage_pu)
+    progress(0.0, f"{len(movable)} things may move")
+    feeders = [Feeder(network, c, movable, buses, head, options=quick) for c in conditions]
+    start = np.zeros(len(movable), np.int64)
+    before = []
+    for feeder, condition in zip(feeders, conditions, strict=True):
+        reading = feeder.solve(start)
+        if reading is None:
+            text = "the load flow per phase has no answer there: see its account"
+            raise InvalidFields([FieldProblem("options", "conditions", condition.name, text)])
+        before.append({n: float(v[0]) for n, v in values(feeder.measures(reading), feeder.layout).items()})
+    weight = weights(options)
+    size = float(np.prod([float(len(u.choices)) for u in movable]))
+    method = options.method if options.method != "automatic" else "exact" if size <= SMALL else "exchange"
+    if method == "exact" and size > 5e5:
+        text = f"{size:.3g} assignments are too many to try; choose another method"
+        raise InvalidFields([FieldProblem("options", "method", method, text)])
+    stopped = False
+
+    search = Search(
+        feeders, before, weight, options.most_changes or len(movable), options.change_cost_pct, started + options.time_limit_s,
+        options.seed, progress, best=start,
+    )  # fmt: skip
+    search.exactly(start)
+    try:
+        METHODS[method](search)
+    except StopRequested:
+        stopped = True  # the best so far counts
+    _without_idle(search)
+    after = [_objectives(f, search.best) for f in feeders]
+    return _result(network, options, search, movable, before, after, method, time.monotonic() - started,
+                   stopped=stopped or search.stopped, conditions=conditions)  # fmt: skip
+
+
+def _asked(network: Network, options: BalancingOptions) -> tuple[str, set[str], list[Condition]]:
+    """The head, the buses behind it, and the conditions that count."""
+    item = network.items.get(options.feeder)
+    if not isinstance(item, Element) or len(item.buses()) != 2:
+        allowed = "name the line or transformer at the head of the feeder"
+        raise InvalidFields([FieldProblem("options", "feeder", options.feeder, allowed)])
+    buses = set(Trace(network.under(network.condition)).fed(item.id).buses)
+    if not buses:
+        raise InvalidFields(
+            [FieldProblem("options", "feeder", options.feeder, "it feeds nothing as the network is switched")]
+        )
+    if unknown := [b for b in options.buses if b not in network]:
+        raise InvalidFields([FieldProblem("options", "buses", unknown[0], "name buses of this network")])
+    found = []
+    for name in options.conditions:
+        condition = network.items.get(name)
+        if not isinstance(condition, Condition):
+            raise InvalidFields([FieldProblem("options", "conditions", name, "name conditions of this network")])
+        found.append(condition)
+    return item.id, buses, found or [network.condition]
+
+
+def _movable(network: Network, options: BalancingOptions, buses: set[str]) -> list[Unit]:
+    """What may move, as the options say."""
+    kinds = {k for k, name in _KINDS.items() if getattr(options, name)}
+    tag = options.exclude_tag.strip().lower()
+    found = []
+    for unit in units(network, buses & set(options.buses) if options.buses else buses, kinds=kinds):
+        tags = {t.lower() for i in unit.elements for t in getattr(network[i], "tags", None) or ()}
+        whole = all(getattr(network[i], "in_service", True) for i in unit.elements[:1])
+        if (tag and tag in tags) or not whole:
+            continue
+        if unit.kind == "three" and options.keep_rotation:
+            turns = tuple(c for k, c in enumerate(unit.choices) if unit.after(k) in ("ABC", "BCA", "CAB"))
+            unit = Unit(unit.ident, unit.kind, unit.elements, unit.phases, turns)
+        if len(unit.choices) > 1:
+            found.append(unit)
+    return found
+
+
+def _without_idle(search: Search) -> None:
+    """Take back moves that gain nothing: the planner shall not send anybody for them."""
+    for u in np.flatnonzero(search.best).tolist():
+        trial = search.best.copy()
+        trial[u] = 0
+        search.exactly(trial)  # keeps it where it is no worse
+
+
+def _objectives(feeder: Feeder, chosen: Assignment) -> dict[str, float]:
+    reading = feeder.solve(chosen)
+    assert reading is not None, "the best assignment has an answer"
+    return {n: float(v[0]) for n, v in values(feeder.measures(reading), feeder.layout).items()}
+
+
+def _result(
+    network: Network, options: BalancingOptions, search: Search, movable: list[Unit], before: list[dict[str, float]],
+    after: list[dict[str, float]], method: str, took_s: float, *, stopped: bool, conditions: list[Condition],
+) -> BalancingResult:  # fmt: skip
+    moved = np.flatnonzero(search.best).tolist()
+    weight = weights(options)
+    final = search.exactly(search.best)
+    gains = []
+    for u in moved:
+        without = search.best.copy()
+        without[u] = 0
+        gains.append(search.exactly(without) - final)
+    order = sorted(range(len(moved)), key=lambda k: -gains[k])
+    rows, changes = [], []
+    for k in order:
+        unit = movable[moved[k]]
+        choice = int(search.best[moved[k]])
+        turn = unit.turn(choice)
+        source, target = unit.phases, unit.after(choice)
+        name = network[unit.ident].name
+        what = {"lateral": "lateral", "three": "three-phase load", "pair": "between two phases"}.get(
+            unit.kind, "single phase"
+        )
+        rows.append((unit.ident, name, what, source, target, gains[k], len(unit.elements)))
+        for n, ident in enumerate(unit.elements):
+            item = network[ident]
+            assert isinstance(item, Element)
+            if set_to := turned_values(item, turn):
+                label = f"{name}: {source} → {target}" if n == 0 else f"{item.name}, with {name}: {source} → {target}"
+                entry = SchemeChange(change=Update(id=ident, values=set_to), label=label,
+                                     gain=f"{gains[k]:.2f} points" if n == 0 else "")  # fmt: skip
+                changes.append(entry.model_dump(mode="json"))
+    columns = [list(c) for c in zip(*rows, strict=True)] if rows else [[] for _ in range(7)]
+    moves = Table("moves", "Moves", [
+        Column("id", "Id", columns[0]), Column("name", "Name", columns[1]), Column("what", "What", columns[2]),
+        Column("from_phases", "From", columns[3]), Column("to_phases", "To", columns[4]),
+        Column("gain_points", "Own gain", np.array(columns[5], np.float64), "points", 2,
+               "What the score would lose without this one move; 100 points are the present objective"),
+        Column("elements", "Elements", np.array(columns[6], np.float64), None, 0, "Moved with it"),
+    ])  # fmt: skip
+    objectives = Table("objectives", "Objectives", [
+        Column("id", "Id", [f"{c.id}:{n}" for c in conditions for n in NAMES]),
+        Column("condition", "Condition", [c.name for c in conditions for _ in NAMES]),
+        Column("name", "Objective", [WORDS[n][0] for _ in conditions for n in NAMES]),
+        Column("unit", "Unit", [WORDS[n][1] for _ in conditions for n in NAMES]),
+        Column("before", "Before", np.array([b[n] for b in before for n in NAMES]), None, 3),
+        Column("after", "After", np.array([a[n] for a in after for n in NAMES]), None, 3),
+        Column("counts", "Counts", ["yes" if n in weight else "" for _ in conditions for n in NAMES]),
+    ])  # fmt: skip
+    found = [{n: np.array([v]) for n, v in a.items()} for a in after]
+    now = float(score(found, before, weight)[0])
+    # A bound of the whole space is known only where the method gives one.
+    gap = None if search.bound is None else max(0.0, 100 * (final - search.bound) / max(abs(final), 1e-9))
+    account = Account(
+        Ending.CONVERGED, _LABELS[method], search.exact, explanation="",
+        notes=_notes(method, search, gap, movable, stopped=stopped),
+    )  # fmt: skip
+    words = "; ".join(
+        f"{WORDS[n][0].lower()} {before[0][n]:.4g} → {after[0][n]:.4g} {WORDS[n][1]}" for n in NAMES if n in weight
+    )
+    statement = (
+        f"{len(moved)} of {len(movable)} move; {words}{' under ' + conditions[0].name if len(conditions) > 1 else ''}."
+        if moved else "No move gains enough: the feeder stays as it is."
+    )  # fmt: skip
+    summary = {"moves": float(len(moved)), "movable": float(len(movable)), "score": now, "bound": search.bound, "gap_pct": gap,
+               "exact_evaluations": float(search.exact), "linear_evaluations": float(search.linear), "took_s": took_s,
+               "stopped": float(stopped)}  # fmt: skip
+    return BalancingResult(account, {"moves": moves, "objectives": objectives}, summary, [], statement, changes)
+
+
+def _notes(method: str, search: Search, gap: float | None, movable: list[Unit], *, stopped: bool) -> list[str]:
+    found = [
+        f"{search.exact} assignments by the full load flow, {search.linear} by the linear model, {len(movable)} could move."
+    ]
+    if method == "exact" and not stopped:
+        found.append("Every assignment was solved: this is the optimum.")
+    elif method == "mixed_integer" and gap is not None:
+        found.append(
+            f"Gap to the bound of the linear model {gap:.2f} %; the answer itself was checked by the full load flow."
+        )
+    else:
+        found.append("This method proves no bound.")
+    if stopped:
+        found.append("It was stopped or ran out of time: the best so far.")
+    found.append(f"Seed {search.seed}: the same network, options and seed give the same answer within the time limit.")
+    return found
