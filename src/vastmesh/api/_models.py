@@ -586,7 +586,7 @@ class PictureIn(_Body):
 Problem.model_rebuild()
 
 
-# Schemes, cases, phases and phasors
+# Schemes, cases and phases
 
 
 class ClashOut(BaseModel):
@@ -673,25 +673,3 @@ class PhaseChoicesOut(BaseModel):
     now: str
     choices: list[str]
     elements: int
-
-
-class Phasor(BaseModel):
-    conductor: str
-    size: float
-    angle_deg: float
-
-
-class PhasorTile(BaseModel):
-    """Voltages of a bus (phases to neutral, neutral to earth) or currents into a branch or element."""
-
-    id: str
-    name: str
-    what: str
-    unit: str
-    nominal: float | None = None
-    arrows: list[Phasor]
-
-
-class PhasorsOut(BaseModel):
-    revision: int
-    tiles: list[PhasorTile]

@@ -1,11 +1,10 @@
-"""Routes of the per-phase work: schemes, comparison of cases, other phases, phasors."""
+"""Routes of schemes, comparison of cases, and other phases."""
 
 from __future__ import annotations
 
 from dataclasses import asdict
 from typing import Any
 
-import numpy as np
 from fastapi import APIRouter, Response
 
 from ..core.errors import FieldProblem, InvalidFields
@@ -16,7 +15,6 @@ from . import _render
 from ._routes import One, _json
 
 schemes = APIRouter(prefix="/api", responses={s: {"model": m.Problem} for s in (404, 409, 410, 413, 422)})
-_CONDUCTORS = ("A", "B", "C", "N")
 
 
 @schemes.get(
@@ -93,46 +91,3 @@ def choices(ident: str, one: One) -> m.PhaseChoicesOut:
         return m.PhaseChoicesOut(
             ident=ident, unit=unit.ident, now=unit.phases, choices=list(found), elements=len(unit.elements)
         )
-
-
-@schemes.get("/projects/{project_id}/phasors", summary="Voltages and currents of every conductor at chosen elements")
-def phasors(ids: str, one: One) -> m.PhasorsOut:
-    """``ids``: buses and branches, parted by line feeds; at most 60."""
-    wanted = [i for i in ids.split("\n") if i][:60]
-    with one.lock:
-        reading = one.phasors()
-        items = {i: one.network.items.get(i) for i in wanted}
-        revision = one.revision
-    if reading is None:
-        return m.PhasorsOut(revision=revision, tiles=[])
-    a = reading.arrays
-    bus_row, element = {b: i for i, b in enumerate(a.bus_id)}, {e: i for i, e in enumerate(a.element_id)}
-    tiles = []
-    for ident, item in items.items():
-        if isinstance(item, Bus) and ident in bus_row:
-            row = bus_row[ident]
-            volts = np.r_[reading.to_neutral[row], reading.bus_v[row, 3]]
-            tiles.append(_tile(ident, item.name, "voltage", "V", volts, float(a.phase_v[row])))
-        elif isinstance(item, Element) and ident in element:
-            two = len(item.buses()) > 1
-            flows = reading.switch_flows
-            if ident in flows:
-                amps = flows[ident]
-            else:
-                amps = (
-                    reading.element_current[element[ident], 0]
-                    if two
-                    else reading.injection_phase_current[element[ident]]
-                )
-            rated = float(a.rating[element[ident]])
-            tiles.append(_tile(ident, item.name, "current", "A", amps, rated if np.isfinite(rated) else None))
-    return m.PhasorsOut(revision=revision, tiles=tiles)
-
-
-def _tile(ident: str, name: str, what: str, unit: str, values: np.ndarray, nominal: float | None) -> m.PhasorTile:
-    arrows = [
-        m.Phasor(conductor=c, size=float(abs(v)), angle_deg=float(np.degrees(np.angle(v))))
-        for c, v in zip(_CONDUCTORS, values, strict=True)
-        if np.isfinite(v.real) and (what == "voltage" or abs(v) > 1e-6)
-    ]
-    return m.PhasorTile(id=ident, name=name, what=what, unit=unit, nominal=nominal, arrows=arrows)

@@ -49,7 +49,7 @@ from ..core.network import (
 from ..core.sift import Texts
 from ..core.studies import Result, Table
 from ..core.studies.load_flow import LiveLoadFlow, LoadFlowResult, live_options, words_of
-from ..core.studies.unbalanced import LiveUnbalanced, Reading
+from ..core.studies.unbalanced import LiveUnbalanced
 from ..core.studies.unbalanced import live_options as unbalanced_options
 from ..exchange import own_as_type, pack_tables, read_rows, unpack_tables
 from ..runner import Job, Runner
@@ -148,12 +148,6 @@ class LiveSession:
     def per_phase(self) -> bool:
         """Whether the live load flow is the one per phase."""
         return self.network.settings.study == "per_phase"
-
-    def phasors(self) -> Reading | None:
-        """The solved conductor voltages and currents behind what is on the screen; None when there is no answer."""
-        with self.lock:
-            condition, _ = self.last()
-            return self._per_phase.reading(condition)
 
     def last(self) -> tuple[Condition, Solved]:
         """What is on the screen: the last result with its condition, a preview included."""

@@ -949,26 +949,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/phasors": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Voltages and currents of every conductor at chosen elements
-         * @description ``ids``: buses and branches, parted by line feeds; at most 60.
-         */
-        get: operations["phasors_api_projects__project_id__phasors_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1734,40 +1714,6 @@ export interface components {
             ident: string;
             /** Phases */
             phases: string;
-        };
-        /** Phasor */
-        Phasor: {
-            /** Conductor */
-            conductor: string;
-            /** Size */
-            size: number;
-            /** Angle Deg */
-            angle_deg: number;
-        };
-        /**
-         * PhasorTile
-         * @description Voltages of a bus (phases to neutral, neutral to earth) or currents into a branch or element.
-         */
-        PhasorTile: {
-            /** Id */
-            id: string;
-            /** Name */
-            name: string;
-            /** What */
-            what: string;
-            /** Unit */
-            unit: string;
-            /** Nominal */
-            nominal?: number | null;
-            /** Arrows */
-            arrows: components["schemas"]["Phasor"][];
-        };
-        /** PhasorsOut */
-        PhasorsOut: {
-            /** Revision */
-            revision: number;
-            /** Tiles */
-            tiles: components["schemas"]["PhasorTile"][];
         };
         /**
          * PictureIn
@@ -6788,75 +6734,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PhaseChoicesOut"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Gone */
-            410: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Request Entity Too Large */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    phasors_api_projects__project_id__phasors_get: {
-        parameters: {
-            query: {
-                ids: string;
-            };
-            header?: never;
-            path: {
-                project_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PhasorsOut"];
                 };
             };
             /** @description Not Found */

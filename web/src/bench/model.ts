@@ -1,5 +1,6 @@
 /** The network and its live result as the bench holds them. Plain data; no React. */
 import type { Column, Live } from '../api/client'
+import type { Way } from './prefs'
 
 export interface Item {
   readonly kind: string
@@ -47,6 +48,48 @@ export function complete(live: Live, last: Result | null): Result {
   }
   return { ...live, tables }
 }
+
+/** The names under which one quantity stands in a result, by the way of looking at it. */
+const STANDS: Readonly<Record<Way, Readonly<Record<string, readonly string[]>>>> = {
+  worst: {},
+  phases: {},
+  sequences: { voltage_pu: ['positive_voltage_pu'], from_current_a: ['positive_current_a'] },
+  line: { voltage_pu: ['line_ab_voltage_pu', 'line_bc_voltage_pu', 'line_ca_voltage_pu'] },
+}
+
+/** A result per phase as it is looked at: the columns of that way, and what stands for a quantity as a whole.
+
+Of several columns that stand for one, the figure farthest from 1 counts. A balanced result stays as it is. */
+export function viewed(result: Result, way: Way): Result {
+  const split = Object.values(result.tables).some((t) => t.columns.some((c) => c.view))
+  if (!split) return result
+  const tables: Record<string, ResultTable> = {}
+  for (const [name, table] of Object.entries(result.tables)) {
+    const columns = table.columns
+      .filter((c) => !c.view || c.view === way)
+      .map((c) => {
+        const others = (STANDS[way][c.name] ?? []).flatMap(
+          (n) => table.columns.find((x) => x.name === n) ?? [],
+        )
+        return others.length ? { ...c, values: c.values.map((v, i) => farthest(others, i) ?? v) } : c
+      })
+    tables[name] = { ...table, columns }
+  }
+  return { ...result, tables }
+}
+
+function farthest(columns: readonly FullColumn[], row: number): number | undefined {
+  let found: number | undefined
+  for (const c of columns) {
+    const v = c.values[row]
+    if (typeof v === 'number' && (found === undefined || Math.abs(v - 1) > Math.abs(found - 1))) found = v
+  }
+  return found
+}
+
+/** Whether a result knows phases. */
+export const hasPhases = (result: Result | null) =>
+  !!result?.tables.buses?.columns.some((c) => c.name === 'worst_phase')
 
 export function values(table: ResultTable | undefined, name: string): readonly unknown[] {
   return table?.columns.find((c) => c.name === name)?.values ?? []

@@ -2,6 +2,11 @@
 import { create } from 'zustand'
 import { persist } from 'zustand/middleware'
 
+/** Which figures of a result per phase stand for it: the worst phase, each phase, sequences, or pairs of phases. */
+export type Way = 'worst' | 'phases' | 'sequences' | 'line'
+/** How phases are written. */
+export type PhaseNames = 'ABC' | 'L123'
+
 export type PowerUnit = 'MW' | 'kW'
 export type CurrentUnit = 'A' | 'kA'
 export type VoltageUnit = 'p.u.' | '%' | 'kV'
@@ -105,6 +110,8 @@ export interface Prefs {
   bands: Bands
   heat: boolean
   animate: boolean
+  way: Way
+  phaseNames: PhaseNames
   /** Chosen columns by table; all of them where none are chosen. */
   columns: Readonly<Record<string, readonly string[]>>
   columnSets: Readonly<Record<string, readonly ColumnSet[]>>
@@ -117,6 +124,8 @@ export const initialPrefs: Prefs = {
   bands: BANDS,
   heat: false,
   animate: false,
+  way: 'worst',
+  phaseNames: 'ABC',
   columns: {},
   columnSets: {},
 }

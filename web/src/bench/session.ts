@@ -2,7 +2,7 @@
 import { answer, type Change, type Changed, client, type Live, messageOf, ServiceError } from '../api/client'
 import type { paths } from '../api/schema'
 import { applied, complete, type Item, type Result } from './model'
-import { initial, notify, resultLabel, select, selectMany, useBench } from './store'
+import { initial, notify, resultLabel, select, selectMany, shownResult, useBench } from './store'
 
 const { getState, setState } = useBench
 const path = () => ({ project_id: getState().project?.id ?? '' })
@@ -41,15 +41,15 @@ export async function open(projectId: string) {
 export function close() {
   events?.close()
   events = null
-  setState({ project: null, result: null, failed: null, selected: null })
+  setState({ project: null, result: null, raw: null, failed: null, selected: null })
 }
 
 /** Take up a result: a failed one leaves the last good one in place, marked out of date. */
 function show(live: Live) {
-  const last = getState().result
+  const last = getState().raw
   const result = complete(live, last)
   const ok = result.account.ending === 'converged' || result.account.ending === 'nothing_to_solve'
-  setState(ok ? { result, failed: null } : { failed: result })
+  setState(ok ? { ...shownResult(result), failed: null } : { failed: result })
 }
 
 function listen(projectId: string) {
@@ -117,7 +117,7 @@ function send(call: Send, answered?: () => void): Promise<boolean> {
 }
 
 /** Send and say what went wrong; the network is then as the service has it. */
-async function sendOrTell(call: Send): Promise<boolean> {
+export async function sendOrTell(call: Send): Promise<boolean> {
   try {
     return await send(call)
   } catch (error) {
@@ -393,14 +393,14 @@ export async function keepFactors(condition: Item, factors: { demand?: number; g
 
 /** Keep the present result to compare later ones with, or let it go. The service keeps it as a run. */
 export function pin() {
-  const { pinned, result } = getState()
+  const { pinned, result, raw } = getState()
   if (pinned) return setState((s) => ({ pinned: null, lens: s.lens === 'difference' ? 'both' : s.lens }))
-  if (!result) return
+  if (!result || !raw) return
   const label = resultLabel()
-  setState({ pinned: { label, result, run: null } })
+  setState({ pinned: { label, result, raw, run: null } })
   void keepRun(`Pinned: ${label}`).then((run) => {
     const now = getState().pinned
-    if (run && now?.result === result) setState({ pinned: { ...now, run: run.id } })
+    if (run && now?.raw === raw) setState({ pinned: { ...now, run: run.id } })
   })
 }
 
@@ -431,7 +431,7 @@ export async function pinRun(id: string, label: string) {
         params: { path: { ...path(), run_id: id } },
       }),
     )
-    setState({ pinned: { label, result: resultOf(found.result, found.run.revision), run: id } })
+    setState({ pinned: { label, ...shownResult(resultOf(found.result, found.run.revision)), run: id } })
   } catch (error) {
     notify('problem', messageOf(error))
   }
@@ -445,12 +445,12 @@ export async function lookAt(id: string) {
         params: { path: { ...path(), run_id: id } },
       }),
     )
-    const { items, result, looking } = getState()
-    const back = looking?.back ?? { items, result }
+    const { items, raw, looking } = getState()
+    const back = looking?.back ?? { items, raw }
     setState({
       looking: { name: found.run.name, revision: found.run.revision, back },
       items: new Map((found.items as Item[]).map((i) => [i.id, i])),
-      result: resultOf(found.result, found.run.revision),
+      ...shownResult(resultOf(found.result, found.run.revision)),
       selected: null,
       chosen: new Set(),
     })
@@ -461,7 +461,9 @@ export async function lookAt(id: string) {
 
 export function lookAway() {
   const { looking } = getState()
-  if (looking) setState({ looking: null, items: looking.back.items, result: looking.back.result })
+  if (!looking) return
+  const { items, raw } = looking.back
+  setState({ looking: null, items, ...(raw ? shownResult(raw) : { raw, result: null }) })
 }
 
 export const placeAs = (what: 'map' | 'schematic' | 'lengths', ids?: string[], anew = false) =>

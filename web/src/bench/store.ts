@@ -1,7 +1,8 @@
 /** The bench's state: one open project, its network and result, and what is selected. */
 import { create } from 'zustand'
 import type { Project } from '../api/client'
-import type { Item, Items, Result } from './model'
+import { type Item, type Items, type Result, viewed } from './model'
+import { setPrefs, usePrefs, type Way } from './prefs'
 
 export type Lens =
   | 'both'
@@ -25,6 +26,8 @@ export type ShelfView =
   | 'conditions'
   | 'studies'
   | 'runs'
+  | 'phasors'
+  | 'schemes'
   | 'model'
   | 'catalogue'
   | 'logbook'
@@ -41,7 +44,7 @@ export interface StudyLens {
 export interface Looking {
   readonly name: string
   readonly revision: number
-  readonly back: { readonly items: Items; readonly result: Result | null }
+  readonly back: { readonly items: Items; readonly raw: Result | null }
 }
 
 /** A second bus is being chosen: to grow something between two, or to join them. */
@@ -54,6 +57,7 @@ export interface Picking {
 export interface Pinned {
   readonly label: string
   readonly result: Result
+  readonly raw: Result
   /** The kept run behind it, once the service has it. */
   readonly run: string | null
 }
@@ -72,6 +76,8 @@ export interface BenchState {
   items: Items
   /** The last good result; stays while a later one fails. */
   result: Result | null
+  /** The same result with every column, whatever way it is looked at. */
+  raw: Result | null
   /** The result of the network as it stands when it could not be solved. */
   failed: Result | null
   undoLabel: string | null
@@ -111,6 +117,9 @@ export interface BenchState {
   asked: string | null
   /** What was found last, to step through. */
   found: readonly string[]
+  /** The scheme the shelf is about, and what it shows of schemes. */
+  scheme: string | null
+  schemePane: 'changes' | 'compare' | 'balance'
   /** Which overlay is open beside the palette. */
   dialog: 'labels' | 'picture' | null
   notices: readonly Notice[]
@@ -121,6 +130,7 @@ export const initial: BenchState = {
   revision: 0,
   items: new Map(),
   result: null,
+  raw: null,
   failed: null,
   undoLabel: null,
   redoLabel: null,
@@ -148,6 +158,8 @@ export const initial: BenchState = {
   looking: null,
   asked: null,
   found: [],
+  scheme: null,
+  schemePane: 'changes',
   dialog: null,
   notices: [],
 }
@@ -183,6 +195,18 @@ export function toggle(id: string) {
   if (!now.delete(id)) now.add(id)
   selectMany(now)
 }
+
+/** Look at results another way: labels, tables, profile and lenses alike. */
+export function lookBy(way: Way) {
+  setPrefs({ way })
+  setState((s) => ({
+    result: s.raw && viewed(s.raw, way),
+    pinned: s.pinned && { ...s.pinned, result: viewed(s.pinned.raw, way) },
+  }))
+}
+
+/** A result with all its columns, as the state holds it. */
+export const shownResult = (raw: Result) => ({ raw, result: viewed(raw, usePrefs.getState().way) })
 
 /** What the present result is of, in words. */
 export function resultLabel(): string {

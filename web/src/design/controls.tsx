@@ -153,7 +153,7 @@ const SliderBox = styled(AriaSlider)`
   label { color: ${(p) => p.theme.quiet}; }
 `
 const Track = styled(SliderTrack)`
-  position: relative; width: 118px; height: 20px;
+  position: relative; width: 92px; height: 20px;
   &::before { content: ''; position: absolute; left: 0; right: 0; top: 9px; height: 2px; background: ${(p) => p.theme.rule}; }
 `
 const Fill = styled.div`position: absolute; top: 9px; left: 0; height: 2px; background: ${(p) => p.theme.accent};`

@@ -26,6 +26,8 @@ export interface Palette {
   readonly loading: readonly [string, string, string, string]
   /** Feeder lens: told apart by colour and, where two meet, by name. */
   readonly feeders: readonly string[]
+  /** Phases A, B, C and the neutral. */
+  readonly phases: readonly [string, string, string, string]
 }
 
 export const light: Palette = {
@@ -50,6 +52,7 @@ export const light: Palette = {
   voltage: ['#3B3A9E', '#77736B', '#C2611A'],
   loading: ['#C9B98F', '#C29A66', '#B26A5C', '#8E1550'],
   feeders: ['#0E6674', '#A86B00', '#5A4FA3', '#9B1B5A', '#4C7A2B', '#2E6DA8', '#8A4B2A', '#6B6F12'],
+  phases: ['#0E6674', '#A86B00', '#6A4BC4', '#5B6673'],
 }
 
 export const dark: Palette = {
@@ -74,6 +77,7 @@ export const dark: Palette = {
   voltage: ['#9A98F5', '#A8A39A', '#F09A55'],
   loading: ['#8F8463', '#B9955F', '#DA8A73', '#F06FA8'],
   feeders: ['#5CC0CD', '#E0A93B', '#A79DF0', '#EE7FB2', '#93C468', '#7FB4EA', '#D79A73', '#C2C653'],
+  phases: ['#5CC0CD', '#E0A93B', '#B6A3FF', '#A3ACB6'],
 }
 
 export const font = {

@@ -141,7 +141,7 @@ function About({ item }: { item: Item }) {
             <span>
               {typeof f.value === 'number' && (
                 <b>
-                  {fixed(f.value, f.unit === '%' ? 1 : 3)} {f.unit}{' '}
+                  {fixed(f.value, f.unit === 'p.u.' ? 3 : 1)} {f.unit}{' '}
                 </b>
               )}
               {f.text}

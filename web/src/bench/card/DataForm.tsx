@@ -9,6 +9,7 @@ import { useBench } from '../store'
 import { ConditionFactors } from './ConditionFactors'
 import { Documents } from './Documents'
 import { applies, Field } from './Field'
+import { PhasePick } from './PhasePick'
 import { Related } from './Related'
 import { StateHere } from './StateHere'
 import { ValuesHere } from './ValuesHere'
@@ -26,6 +27,7 @@ const All = styled.button`
 
 const GROUPS: readonly (readonly [string, string])[] = [
   ['control', 'Control'],
+  ['phases', 'Phases and neutral'],
   ['protection', 'Trip unit and fuse'],
   ['earth', 'Neutral earthing'],
   ['sequence', 'Zero sequence and fault data'],
@@ -54,6 +56,7 @@ export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
   const order = (name: string) => (name === 'in_service' || name === 'conductors' ? 1 : 0)
   return (
     <>
+      {kind.element && <PhasePick item={item} />}
       <Rows>
         {shown
           .filter((f) => f.group === 'data')

@@ -2,25 +2,38 @@
 import styled from 'styled-components'
 import { Factor, Figures, IconButton, Pick, Quiet } from '../../design/controls'
 import { number } from '../model'
+import { usePrefs, type Way } from '../prefs'
 import { keepFactors, tryFactors, updateOrTell } from '../session'
-import { select, useBench, useCondition, useSettings } from '../store'
+import { lookBy, select, useBench, useCondition, useSettings } from '../store'
 import { Badge } from './Badge'
 
 const Bar = styled.section`
-  display: flex; align-items: center; gap: 22px; padding: 0 16px; height: 46px; background: ${(p) => p.theme.panel};
+  display: flex; align-items: center; gap: 14px; padding: 0 12px 0 16px; height: 46px; background: ${(p) => p.theme.panel};
   border-bottom: 1px solid ${(p) => p.theme.rule}; white-space: nowrap;
 `
 const Group = styled.div`display: flex; align-items: center; gap: 6px; label, .label { color: ${(p) => p.theme.quiet}; }`
 const Percent = styled(Figures)`min-width: 48px; text-align: right; font-weight: 500;`
-const End = styled.div`margin-left: auto; min-width: 0;`
+const End = styled.div`margin-left: auto; min-width: 0; overflow: hidden;`
 
 const CONTROL = [
   { id: 'on', label: 'automatic' },
   { id: 'off', label: 'as entered' },
 ]
 
+const STUDY = [
+  { id: 'balanced', label: 'Balanced' },
+  { id: 'per_phase', label: 'Per phase' },
+]
+const WAYS = [
+  { id: 'worst', label: 'worst phase' },
+  { id: 'phases', label: 'phases' },
+  { id: 'sequences', label: 'sequences' },
+  { id: 'line', label: 'line to line' },
+]
+
 export function ConditionBar() {
   const { items, trying } = useBench()
+  const way = usePrefs((s) => s.way)
   const settings = useSettings()
   const condition = useCondition()
   if (!settings || !condition) return <Bar aria-label="Condition" />
@@ -69,6 +82,20 @@ export function ConditionBar() {
             void updateOrTell(settings, { automatic: c === 'on' }, `Switch automatic control ${c}`)
           }
         />
+      </Group>
+      <Group title="Balanced: one phase stands for all three. Per phase: every conductor, neutral and earth.">
+        <Pick
+          label="Load flow"
+          hideLabel
+          value={settings.study === 'per_phase' ? 'per_phase' : 'balanced'}
+          choices={STUDY}
+          onChange={(s) =>
+            void updateOrTell(settings, { study: s }, `Solve ${s === 'balanced' ? 'balanced' : 'per phase'}`)
+          }
+        />
+        {settings.study === 'per_phase' && (
+          <Pick label="Results by" hideLabel value={way} choices={WAYS} onChange={(w) => lookBy(w as Way)} />
+        )}
       </Group>
       <End>
         <Badge />

@@ -82,7 +82,25 @@ const atEnd = (names: readonly string[], end: 'from' | 'to', result: Result | nu
 
 const ofEnd = (name: string) => ['active_power', 'reactive_power', 'current_a', 'power_factor'].includes(name)
 
+const PHASES = ['a', 'b', 'c'] as const
+
+/** A quantity of a bus or branch in each phase, where the result is looked at so. */
+function eachPhase(result: Result | null, table: string, id: string, name: string, digits: number): string {
+  const stem = name === 'voltage_pu' ? 'voltage_pu' : name === 'current_a' ? 'current_a' : null
+  const found = result?.tables[table]
+  if (!stem || !found?.columns.some((c) => c.name === `phase_a_${stem}`)) return ''
+  return PHASES.flatMap((p) => {
+    const v = figure(found, id, `phase_${p}_${stem}`)
+    return v === undefined || (stem === 'current_a' && v === 0)
+      ? []
+      : [`${p.toUpperCase()} ${fixed(v, digits)}`]
+  }).join(' ')
+}
+
 const busFigures = (result: Result | null, id: string, words: Wording) => {
+  const phases = words.set.buses.includes('voltage_pu') && words.units.voltage !== 'kV'
+  const each = phases ? eachPhase(result, 'buses', id, 'voltage_pu', 3) : ''
+  if (each) return each
   const names = words.set.buses.map((n) =>
     n === 'voltage_pu' && words.units.voltage === 'kV' ? 'voltage_kv' : n,
   )

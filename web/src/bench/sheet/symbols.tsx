@@ -112,6 +112,7 @@ export const hangSymbols: Readonly<Record<string, HangSymbol>> = {
       </>
     ),
   },
+  electrode: { Draw: () => <path d="M0 0V7M-8 7H8M-5 11H5M-2 15H2" /> },
   shunt: {
     Draw: ({ device }) =>
       device === 'reactor' ? (

@@ -89,7 +89,15 @@ const GROUPS = [
   { id: 'area', label: 'by area' },
 ]
 
-const WORDS: Readonly<Record<string, string>> = { voltage_pu: 'Voltage', loading_pct: 'Loading' }
+const WORDS: Readonly<Record<string, string>> = {
+  voltage_pu: 'Voltage',
+  loading_pct: 'Loading',
+  neutral_loading_pct: 'Neutral loading',
+  neutral_voltage_v: 'Neutral to earth',
+  unbalance_pct: 'Unbalance',
+  negative_voltage_pct: 'Negative sequence',
+  zero_voltage_pct: 'Zero sequence',
+}
 
 function linesOf(findings: readonly Finding[], grouping: Grouping, items: Items): Line[] {
   if (grouping === 'none') return findings.map((finding) => ({ finding }))
@@ -192,7 +200,7 @@ function Rows({ lines, seen }: { lines: readonly Line[]; seen: ReadonlyMap<strin
                 <span className="name">{items.get(f.element)?.name ?? f.element}</span>
                 <span className="value">
                   {typeof f.value === 'number'
-                    ? withUnit(f.value, f.unit, f.unit === '%' ? 1 : 3, units)
+                    ? withUnit(f.value, f.unit, f.unit === 'p.u.' ? 3 : 1, units)
                     : f.limit_name}
                 </span>
                 <span>{f.severity}</span>

@@ -7,9 +7,11 @@ import { checksQuery } from '../../api/queries'
 import { IconButton, Tab, TabList } from '../../design/controls'
 import { CatalogueView } from '../../features/catalogue/CatalogueView'
 import { ConditionsView } from '../../features/conditions/ConditionsView'
+import { PhasorsView } from '../../features/phasors/PhasorsView'
 import { ProfileView } from '../../features/profile/ProfileView'
 import { RunsView } from '../../features/runs/RunsView'
 import { StudiesView } from '../../features/runs/StudiesView'
+import { SchemesView } from '../../features/schemes/SchemesView'
 import { SummaryView } from '../../features/summary/SummaryView'
 import { type ShelfView, useBench } from '../store'
 import { Findings } from './Findings'
@@ -71,6 +73,8 @@ export function Shelf() {
             </Tab>
             <Tab id="profile">Profile</Tab>
             <Tab id="tables">Tables</Tab>
+            <Tab id="phasors">Phasors</Tab>
+            <Tab id="schemes">Schemes</Tab>
             <Tab id="summary">Summary</Tab>
             <Tab id="conditions">Conditions</Tab>
             <Tab id="studies">Studies</Tab>
@@ -107,6 +111,8 @@ export function Shelf() {
         <Body id="runs">{shelfOpen && <RunsView />}</Body>
         <Body id="model">{shelfOpen && <Model checks={checks} />}</Body>
         <Body id="catalogue">{shelfOpen && <CatalogueView />}</Body>
+        <Body id="phasors">{shelfOpen && <PhasorsView />}</Body>
+        <Body id="schemes">{shelfOpen && <SchemesView />}</Body>
         <Body id="tables">{shelfOpen && <TablesView />}</Body>
         <Body id="logbook">{shelfOpen && <Logbook />}</Body>
       </All>

@@ -3,7 +3,7 @@ import type { Kind, Shoot } from '../../api/client'
 import { align, chosenBuses, distribute, labelsBack, resize, selectFed, turn } from '../../bench/arrange'
 import { copy, copyData, cut, duplicate, pasteHere } from '../../bench/copies'
 import type { Item } from '../../bench/model'
-import { setPrefs, usePrefs } from '../../bench/prefs'
+import { setPrefs, usePrefs, type Way } from '../../bench/prefs'
 import {
   grow,
   lookAway,
@@ -16,11 +16,13 @@ import {
   throwSwitch,
   tidy,
   undo,
+  updateOrTell,
 } from '../../bench/session'
 import {
   fitSheet,
   how,
   type Lens,
+  lookBy,
   type ShelfView,
   select,
   selection,
@@ -29,6 +31,7 @@ import {
   useBench,
 } from '../../bench/store'
 import { useThemeChoice } from '../../design/theme'
+import { record, recordingOf } from '../schemes/actions'
 import { startPicking } from './pick'
 
 export interface Command {
@@ -303,6 +306,9 @@ function viewCommands(): Command[] {
     shelf('model', '8'),
     shelf('catalogue', '9'),
     shelf('logbook', '0'),
+    shelf('phasors', 'Shift+P'),
+    shelf('schemes', 'S'),
+    ...phaseCommands(),
     { id: 'pin', label: pinned ? 'Let the pinned result go' : 'Pin this result', keys: 'P', run: pin },
     lens('both', 'voltage & loading'),
     lens('voltage', 'voltage'),
@@ -321,6 +327,42 @@ function viewCommands(): Command[] {
       label: `Theme: ${t === 'system' ? 'as the system' : t}`,
       run: () => useThemeChoice.getState().setChoice(t),
     })),
+  ]
+}
+
+/** The load flow per phase and how it is looked at; schemes. */
+function phaseCommands(): Command[] {
+  const { items } = useBench.getState()
+  const settings = items.get('settings')
+  const perPhase = settings?.study === 'per_phase'
+  const scheme = (pane: 'changes' | 'compare' | 'balance') =>
+    set({ shelf: 'schemes', shelfOpen: true, shelfTall: true, schemePane: pane })
+  const way = (id: Way, label: string): Command => ({
+    id: `way-${id}`,
+    label: `Results by ${label}`,
+    run: () => lookBy(id),
+  })
+  return [
+    {
+      id: 'per-phase',
+      label: perPhase ? 'Solve balanced' : 'Solve per phase',
+      run: () =>
+        settings &&
+        void updateOrTell(
+          settings,
+          { study: perPhase ? 'balanced' : 'per_phase' },
+          perPhase ? 'Solve balanced' : 'Solve per phase',
+        ),
+    },
+    way('worst', 'worst phase'),
+    way('phases', 'phases'),
+    way('sequences', 'sequences'),
+    way('line', 'line to line'),
+    { id: 'compare-schemes', label: 'Compare schemes and conditions', run: () => scheme('compare') },
+    { id: 'balance', label: 'Balance phases', run: () => scheme('balance') },
+    ...(recordingOf(items)
+      ? [{ id: 'stop-recording', label: 'Stop recording into the scheme', run: () => void record(null) }]
+      : []),
   ]
 }
 

@@ -4,12 +4,13 @@ import { scaleLinear } from 'd3-scale'
 import { useEffect, useMemo, useRef, useState } from 'react'
 import styled, { useTheme } from 'styled-components'
 import { feedersQuery, profileQuery } from '../../api/queries'
-import { number } from '../../bench/model'
+import { hasPhases, number } from '../../bench/model'
 import { usePrefs } from '../../bench/prefs'
 import { pin } from '../../bench/session'
 import { hover, select, useBench } from '../../bench/store'
 import { Pick, Plain } from '../../design/controls'
 import { fixed } from '../../design/format'
+import { PHASE_DASH, phaseColour, phaseName } from '../../design/phases'
 import { font } from '../../design/tokens'
 import { useStudy } from '../runs/useStudy'
 import {
@@ -24,6 +25,7 @@ import {
   QUANTITIES,
   type Quantity,
   series,
+  strands,
   type Tree,
   treeOf,
 } from './quantities'
@@ -66,7 +68,9 @@ export function ProfileView() {
   const reached = selected && items.get(selected)?.kind === 'bus' ? selected : null
   const tree = useMemo(() => whole && (alone ? pathTo(whole, reached) : whole), [whole, alone, reached])
   const units = usePrefs((s) => s.units)
-  const quantities = QUANTITIES.filter((q) => shown.includes(q.id)).map((q) => inUnits(q, units))
+  const quantities = QUANTITIES.filter((q) => shown.includes(q.id) && (!q.phased || hasPhases(result))).map(
+    (q) => inUnits(q, units),
+  )
   const flip = (id: string) =>
     setShown(shown.includes(id) ? shown.filter((s) => s !== id || shown.length === 1) : [...shown, id])
   const svg = useRef<SVGSVGElement>(null)
@@ -85,7 +89,7 @@ export function ProfileView() {
     <Frame>
       <Bar role="toolbar" aria-label="Profile">
         <Pick label="Feeder" hideLabel value={from} choices={[...own, ...choices]} onChange={setStart} />
-        {QUANTITIES.map((q) => (
+        {QUANTITIES.filter((q) => !q.phased || hasPhases(result)).map((q) => (
           <button type="button" key={q.id} aria-pressed={shown.includes(q.id)} onClick={() => flip(q.id)}>
             {q.label}
           </button>
@@ -99,14 +103,16 @@ export function ProfileView() {
         >
           path
         </button>
-        <button
-          type="button"
-          aria-pressed={beside}
-          title="Voltage and loading under every other condition as well"
-          onClick={() => setBeside(!beside)}
-        >
-          all conditions
-        </button>
+        {!hasPhases(result) && (
+          <button
+            type="button"
+            aria-pressed={beside}
+            title="Voltage and loading under every other condition as well"
+            onClick={() => setBeside(!beside)}
+          >
+            all conditions
+          </button>
+        )}
         <Pick
           label="Length unit"
           hideLabel
@@ -191,6 +197,8 @@ function feederOfSelected(
 ) {
   return selected ? feeders.find((f) => f.id === selected || f.buses.includes(selected))?.id : undefined
 }
+
+const STROKE: Readonly<Record<string, string | undefined>> = PHASE_DASH
 
 const LEFT = 58
 const RIGHT = 14
@@ -307,8 +315,13 @@ interface PlotProps {
 function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotProps) {
   const theme = useTheme()
   const { result, pinned, items } = useBench()
-  const now = series(tree, quantity, result)
-  const then = pinned ? series(tree, quantity, pinned.result) : []
+  const names = usePrefs((p) => p.phaseNames)
+  const way = usePrefs((p) => p.way)
+  const drawn = strands(quantity, result, way, perUnit(quantity)).map((s) => ({
+    name: s.name,
+    now: series(tree, s.quantity, result),
+    was: pinned ? series(tree, s.quantity, pinned.result) : [],
+  }))
   const limits =
     quantity.id === 'voltage'
       ? limitsAt(items, tree.bus[0] ?? '').map((l) => l * perUnit(quantity))
@@ -319,9 +332,11 @@ function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotPro
     label: o.label,
     values: overlaySeries(tree, quantity, o),
   }))
-  const known = [...now, ...then, ...others.flatMap((o) => o.values), ...limits].filter(
-    (v): v is number => v !== undefined && Number.isFinite(v),
-  )
+  const known = [
+    ...drawn.flatMap((d) => [...d.now, ...d.was]),
+    ...others.flatMap((o) => o.values),
+    ...limits,
+  ].filter((v): v is number => v !== undefined && Number.isFinite(v))
   if (!known.length) return null
   const low = quantity.of === 'bus' && quantity.id === 'voltage' ? Math.min(...known) : Math.min(0, ...known)
   const y = scaleLinear()
@@ -377,30 +392,46 @@ function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotPro
           </g>
         )
       })}
-      {pinned && (
-        <path
-          d={path(then)}
-          fill="none"
-          stroke={theme.quiet}
-          strokeWidth={1}
-          opacity={0.7}
-          data-testid="ghost"
-        />
-      )}
-      <path
-        d={path(now)}
-        fill="none"
-        stroke={theme.accent}
-        strokeWidth={1.8}
-        strokeLinejoin="round"
-        data-testid="profile"
-      />
-      {quantity.of === 'bus' &&
-        now.map((v, i) =>
-          v === undefined ? null : (
-            <circle key={tree.bus[i]} cx={at[i]} cy={y(v)} r={i === lit ? 4.5 : 2} fill={theme.accent} />
-          ),
-        )}
+      {drawn.map((d) => {
+        const dash = STROKE[d.name]
+        const colour = (d.name && phaseColour(theme, d.name)) || theme.accent
+        return (
+          <g key={d.name} stroke="none">
+            {pinned && (
+              <path
+                d={path(d.was)}
+                fill="none"
+                stroke={d.name ? colour : theme.quiet}
+                strokeWidth={1}
+                strokeDasharray={dash}
+                opacity={d.name ? 0.45 : 0.7}
+                data-testid="ghost"
+              />
+            )}
+            <path
+              d={path(d.now)}
+              fill="none"
+              stroke={colour}
+              strokeWidth={1.8}
+              strokeDasharray={dash}
+              strokeLinejoin="round"
+              data-testid="profile"
+              data-phase={d.name || undefined}
+            />
+            {quantity.of === 'bus' &&
+              d.now.map((v, i) =>
+                v === undefined ? null : (
+                  <circle key={tree.bus[i]} cx={at[i]} cy={y(v)} r={i === lit ? 4.5 : 2} fill={colour} />
+                ),
+              )}
+            {d.name && drawn.length > 1 && (
+              <text x={LEFT + 100 + 24 * drawn.indexOf(d)} y={top + 9} fill={colour}>
+                {phaseName(d.name, names)}
+              </text>
+            )}
+          </g>
+        )
+      })}
     </g>
   )
 }
@@ -445,6 +476,7 @@ function Detail(props: {
 }) {
   const { tree, row, quantities, unit, x, width } = props
   const { items, result, pinned } = useBench()
+  const { way, phaseNames: names } = usePrefs()
   const bus = tree.bus[row]!
   const flip = x > width - 220
   return (
@@ -453,16 +485,20 @@ function Detail(props: {
       <div>
         {fixed(tree.km[row]! * unit.perKm, unit.id === 'km' ? 2 : 0)} {unit.id}
       </div>
-      {quantities.map((q) => {
-        const v = series(tree, q, result)[row]
-        const p = pinned ? series(tree, q, pinned.result)[row] : undefined
-        return (
-          <div key={q.id}>
-            {fixed(v, q.digits)} {q.unit}
-            {p !== undefined && v !== undefined ? ` (${v >= p ? '+' : ''}${fixed(v - p, q.digits)})` : ''}
-          </div>
-        )
-      })}
+      {quantities
+        .flatMap((whole) => strands(whole, result, way, perUnit(whole)))
+        .map(({ name, quantity: q }) => {
+          const v = series(tree, q, result)[row]
+          const p = pinned ? series(tree, q, pinned.result)[row] : undefined
+          if (v === undefined && name) return null
+          return (
+            <div key={q.id + name}>
+              {name ? `${phaseName(name, names)} ` : ''}
+              {fixed(v, q.digits)} {q.unit}
+              {p !== undefined && v !== undefined ? ` (${v >= p ? '+' : ''}${fixed(v - p, q.digits)})` : ''}
+            </div>
+          )
+        })}
     </Tip>
   )
 }

@@ -10,6 +10,8 @@ export interface Quantity {
   readonly digits: number
   /** Belongs to the bus (drawn as a slope between buses) or to the branch (drawn as a step). */
   readonly of: 'bus' | 'branch'
+  /** Known per phase only. */
+  readonly phased?: boolean
   readonly read: (result: Result | null, bus: string, element: string | null) => number | undefined
 }
 
@@ -40,6 +42,24 @@ export const QUANTITIES: readonly Quantity[] = [
     of: 'bus',
     read: (result, bus) => figure(result?.tables.buses, bus, 'voltage_pu'),
   },
+  {
+    id: 'neutral',
+    label: 'neutral to earth',
+    unit: 'V',
+    digits: 1,
+    of: 'bus',
+    phased: true,
+    read: (result, bus) => figure(result?.tables.buses, bus, 'neutral_voltage_v'),
+  },
+  {
+    id: 'unbalance',
+    label: 'unbalance',
+    unit: '%',
+    digits: 2,
+    of: 'bus',
+    phased: true,
+    read: (result, bus) => figure(result?.tables.buses, bus, 'unbalance_pct'),
+  },
   { id: 'loading', label: 'loading', unit: '%', digits: 0, of: 'branch', read: branch('loading_pct') },
   { id: 'current', label: 'current', unit: 'A', digits: 0, of: 'branch', read: branch('from_current_a') },
   {
@@ -68,6 +88,59 @@ export const QUANTITIES: readonly Quantity[] = [
   },
   { id: 'summed', label: 'losses, summed', unit: 'kW', digits: 1, of: 'bus', read: () => undefined },
 ]
+
+/** One curve of a quantity: the whole, or one phase of it. */
+export interface Strand {
+  readonly name: string
+  readonly quantity: Quantity
+}
+
+const VOLTAGES: Readonly<Record<string, readonly (readonly [string, string])[]>> = {
+  phases: [
+    ['A', 'phase_a_voltage_pu'],
+    ['B', 'phase_b_voltage_pu'],
+    ['C', 'phase_c_voltage_pu'],
+  ],
+  line: [
+    ['AB', 'line_ab_voltage_pu'],
+    ['BC', 'line_bc_voltage_pu'],
+    ['CA', 'line_ca_voltage_pu'],
+  ],
+}
+const CURRENTS = [
+  ['A', 'phase_a_current_a'],
+  ['B', 'phase_b_current_a'],
+  ['C', 'phase_c_current_a'],
+  ['N', 'neutral_current_a'],
+] as const
+
+/** The curves in which a quantity is drawn the way a result is looked at: one of each phase, or one alone. */
+export function strands(
+  quantity: Quantity,
+  result: Result | null,
+  way: string,
+  factor = 1,
+): readonly Strand[] {
+  const one =
+    (table: 'buses' | 'branches') =>
+    ([name, column]: readonly [string, string]): Strand => ({
+      name,
+      quantity: {
+        ...quantity,
+        read: (from, bus, element) => {
+          const value = figure(from?.tables[table], table === 'buses' ? bus : (element ?? ''), column)
+          return value === undefined || (table === 'branches' && value === 0) ? undefined : value * factor
+        },
+      },
+    })
+  const has = (table: string, column: string) => result?.tables[table]?.columns.some((c) => c.name === column)
+  const volts = VOLTAGES[way]
+  if (quantity.id === 'voltage' && volts && has('buses', volts[0]![1])) return volts.map(one('buses'))
+  if (quantity.id === 'current' && way === 'phases' && has('branches', CURRENTS[0][1]))
+    return CURRENTS.map(one('branches'))
+  // The neutral is drawn as the neutral.
+  return [{ name: quantity.id === 'neutral' ? 'N' : '', quantity }]
+}
 
 const thousand = (value: number | undefined) => (value === undefined ? undefined : value * 1000)
 

@@ -61,8 +61,10 @@ export function StudiesView() {
     queryFn: () => answer(client.GET('/api/studies')),
     staleTime: Number.POSITIVE_INFINITY,
   })
-  // The load flow is always there; the sweep has a place of its own.
-  const offered = studies.filter((s) => s.name !== 'load_flow' && s.name !== 'sweep')
+  // The load flow is always there; the sweep and phase balancing have places of their own.
+  const offered = studies.filter(
+    (s) => s.name !== 'load_flow' && s.name !== 'sweep' && s.name !== 'balancing',
+  )
   const [chosen, setChosen] = useState<string | null>(null)
   const study = offered.find((s) => s.name === chosen) ?? offered[0]
   if (!study) return <None>Reading the list of studies …</None>

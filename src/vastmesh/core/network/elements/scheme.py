@@ -10,7 +10,10 @@ from ..items import Item
 
 
 class SchemeChange(BaseModel):
-    """One change of a scheme: what is changed, in words, and what it alone gains where a study has found it."""
+    """One change of a scheme: what is changed, in words, and what it alone gains where a study has found it.
+
+    ``group``: the element it moves with, where several changes make sense only together.
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
@@ -18,6 +21,7 @@ class SchemeChange(BaseModel):
     label: Annotated[str, Field(max_length=200)] = ""
     on: bool = True
     gain: Annotated[str, Field(max_length=120)] = ""
+    group: Annotated[str, Field(max_length=80)] = ""
 
 
 class Scheme(Item):

@@ -163,7 +163,8 @@ def _result(
             if set_to := turned_values(item, turn):
                 label = f"{name}: {source} → {target}" if n == 0 else f"{item.name}, with {name}: {source} → {target}"
                 entry = SchemeChange(change=Update(id=ident, values=set_to), label=label,
-                                     gain=f"{gains[k]:.2f} points" if n == 0 else "")  # fmt: skip
+                                     gain=f"{gains[k]:.2f} points" if n == 0 else "",
+                                     group=unit.ident if len(unit.elements) > 1 else "")  # fmt: skip
                 changes.append(entry.model_dump(mode="json"))
     columns = [list(c) for c in zip(*rows, strict=True)] if rows else [[] for _ in range(7)]
     moves = Table("moves", "Moves", [

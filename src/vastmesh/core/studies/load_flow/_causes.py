@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from math import ceil
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 
@@ -52,25 +52,42 @@ class Cause:
 Records = Mapping[str, Mapping[str, Any]]
 
 
-def find_cause(network: Network, result: LoadFlowResult, trace: Trace, ident: str, quantity: str) -> Cause:
+class Live(Protocol):
+    """A load flow that is at hand for one network."""
+
+    def solve(self, condition: Condition | None = None) -> LoadFlowResult: ...
+
+
+Solver = Callable[[Network], Live]
+
+
+def find_cause(
+    network: Network, result: LoadFlowResult, trace: Trace, ident: str, quantity: str, solver: Solver = LiveLoadFlow
+) -> Cause:
     """Explain one finding of a solved network and try what may help.
 
-    ``network``, ``trace``: as they stand under the condition in use. Raises :class:`UnknownElement`.
+    ``network``, ``trace``: as they stand under the condition in use. ``solver``: the load flow
+    that gave the result, which tries what may help. Raises :class:`UnknownElement`.
     """
     network[ident]
     if not result.tables:
         return Cause("There is no solution to explain.", [], [])
-    one = _Search(network, result, trace)
+    one = _Search(network, result, trace, solver)
     if quantity == "voltage_pu":
         return one.voltage(ident)
     if quantity == "loading_pct":
         return one.loading(ident)
+    if quantity in _UNEQUAL:
+        return one.unequal(ident)
     return Cause("What is written beside the finding says it all.", [ident], [])
 
 
+_UNEQUAL = ("neutral_voltage_v", "unbalance_pct", "negative_voltage_pct", "zero_voltage_pct", "neutral_loading_pct")
+
+
 class _Search:
-    def __init__(self, network: Network, result: LoadFlowResult, trace: Trace) -> None:
-        self.network, self.result, self.trace = network, result, trace
+    def __init__(self, network: Network, result: LoadFlowResult, trace: Trace, solver: Solver) -> None:
+        self.network, self.result, self.trace, self._solver = network, result, trace, solver
         self.buses: Records = {r["id"]: r for r in result.tables["buses"].records()}
         self.branches: Records = {r["id"]: r for r in result.tables["branches"].records()}
         self._before = self._level(result)
@@ -111,6 +128,21 @@ class _Search:
             named,
             self._tried(self._voltage_ideas(ident, self.trace.path(ident), low=low), ident, "voltage_pu"),
         )
+
+    def unequal(self, ident: str) -> Cause:
+        """Which branch on the way carries its phases least alike."""
+        path = [b for b in self.trace.path(ident) if b in self.branches] or [ident]
+        spread: dict[str, list[float]] = {}
+        for branch in {*path, ident} & self.branches.keys():
+            powers = [self.branches[branch].get(f"phase_{p}_power_mw") for p in "abc"]
+            if all(p is not None for p in powers):
+                spread[branch] = [1e3 * p for p in powers if p is not None]
+        if not spread:
+            return Cause("The phases upstream of it are not known.", [ident], [])
+        worst = max(spread, key=lambda b: max(spread[b]) - min(spread[b]))
+        said = ", ".join(f"{n} {p:.0f} kW" for n, p in zip("ABC", spread[worst], strict=True))
+        text = f"{self.name(worst)} carries {said}: its phases are loaded unequally. Balancing the phases of this feeder helps."
+        return Cause(text, [worst], [])
 
     def _from_supply_point(self, ident: str) -> list[str]:
         """The way from a bus back to what supplies its feeder: the lower side of the last transformer above 1 kV.
@@ -219,7 +251,7 @@ class _Search:
         ]
 
     def _bank_idea(self, ident: str, v: float) -> tuple[str, list[Change]] | None:
-        live = LiveLoadFlow(self.network)
+        live = LiveLoadFlow(self.network)  # the linear model of what a bank does is the balanced one
         found = live.linearise()
         if found is None or ident not in found.reading.arrays.bus_id:
             return None
@@ -283,7 +315,7 @@ class _Search:
             except Exception:
                 continue
             condition: Condition = self.network.condition
-            after = LiveLoadFlow(twin).solve(condition.model_copy(update={"states": {}, "values": {}}))
+            after = self._solver(twin).solve(condition.model_copy(update={"states": {}, "values": {}}))
             if not after.tables:
                 continue
             row = next((r for r in after.tables[table].records() if r["id"] == ident), None)

@@ -89,7 +89,7 @@ def _of_bus(
                 element=rows.bus_column[i], kind="bus", quantity="voltage_pu", value=value, unit="p.u.", limit=limit,
                 limit_name=limits.name, severity=Severity.BREACH if breach else Severity.WATCH,
                 direction="below" if below else "above", excess=abs(value - limit) / limit,
-                text=f"{names[k]}{more}: {value:.3f} p.u. of {nominal:g} kV; {word}",
+                text=f"{names[k]}{more}, of {nominal:g} kV; {word}",
             )
         )  # fmt: skip
     return found
@@ -126,7 +126,7 @@ def _above(
 ) -> Finding:
     breach = value > limit
     bound = limit if breach else limit * _WATCH
-    text = f"{words} {value:.3g} {unit}; " + (
+    text = f"{words}; " + (
         f"at most {limit:g} {unit} allowed" if breach else f"watched above {bound:g} {unit}"
     )
     return Finding(

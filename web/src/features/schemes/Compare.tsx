@@ -1,0 +1,251 @@
+/** Two combinations of schemes and conditions side by side: totals, data, results, findings, and as a two-sided diagram. */
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import styled from 'styled-components'
+import { answer, client, messageOf } from '../../api/client'
+import type { components } from '../../api/schema'
+import type { Item } from '../../bench/model'
+import { select, useBench, useCondition } from '../../bench/store'
+import { Pick, Plain } from '../../design/controls'
+import { fixed } from '../../design/format'
+import { Mark } from '../../design/Icon'
+import { font } from '../../design/tokens'
+import { Figures } from '../runs/StudiesView'
+import { TwoSides } from './TwoSides'
+
+type Cases = components['schemas']['CasesOut']
+type Table = components['schemas']['TableOut']
+type Finding = components['schemas']['FindingOut']
+
+const Frame = styled.div`display: grid; grid-template-rows: auto auto minmax(0, 1fr); min-height: 0;`
+const Bar = styled.div`
+  display: flex; flex-wrap: wrap; gap: 2px 10px; align-items: center; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; min-height: 34px;
+  label { display: inline-flex; gap: 4px; align-items: center; white-space: nowrap; min-height: 24px; } .quiet { color: ${(p) => p.theme.quiet}; }
+  button[aria-pressed] { padding: 0 7px; height: 26px; color: ${(p) => p.theme.quiet}; } button[aria-pressed='true'] { background: ${(p) => p.theme.accentWash}; color: ${(p) => p.theme.ink}; font-weight: 500; }
+`
+const Scroll = styled.div`
+  overflow: auto; min-height: 0; &:focus-visible { outline-offset: -3px; }
+  table { border-collapse: collapse; font: 400 12.5px ${font.mono}; min-width: 60%; }
+  th { position: sticky; top: 0; background: ${(p) => p.theme.paper}; font: 400 12px ${font.sans}; color: ${(p) => p.theme.quiet}; z-index: 1; }
+  th, td { padding: 2px 12px; text-align: right; border-bottom: 1px solid ${(p) => p.theme.rule}; white-space: nowrap; }
+  th:first-child, td:first-child { text-align: left; font-family: ${font.sans}; } td.word { text-align: left; font-family: ${font.sans}; }
+  td button, th button { border: none; background: none; padding: 0; color: ${(p) => p.theme.accent}; font: 400 12.5px ${font.sans}; cursor: pointer; min-height: 24px; }
+`
+const None = styled.p`padding: 14px 16px; color: ${(p) => p.theme.quiet}; max-width: 560px;`
+const Finds = styled.ul`list-style: none; margin: 0; padding: 4px 12px; li { display: flex; gap: 8px; align-items: baseline; padding: 2px 0; } h3 { font-size: 12px; font-weight: 500; color: ${(p) => p.theme.quiet}; }`
+
+const VIEWS = [
+  ['totals', 'Totals'],
+  ['diagram', 'Diagram'],
+  ['data', 'Data'],
+  ['buses:voltage_pu', 'Voltage'],
+  ['branches:loading_pct', 'Loading'],
+  ['branches:neutral_current_a', 'Neutral current'],
+  ['buses:unbalance_pct', 'Unbalance'],
+  ['findings', 'Findings'],
+] as const
+
+const column = (t: Table | undefined, name: string) =>
+  (t?.columns.find((c) => c.name === name)?.values ?? []) as unknown[]
+
+export function Compare({ schemes }: { schemes: readonly Item[] }) {
+  const { project, revision, items } = useBench()
+  const now = useCondition()
+  const active = schemes.filter((s) => s.active === true).map((s) => s.id)
+  const [sides, setSides] = useState<{ before: readonly string[]; after: readonly string[] | null }>({
+    before: [],
+    after: null,
+  })
+  const after = sides.after ?? (active.length ? active : schemes.slice(0, 1).map((s) => s.id))
+  const [conditions, setConditions] = useState<{ before: string | null; after: string | null }>({
+    before: null,
+    after: null,
+  })
+  const [view, setView] = useState<string>('totals')
+  const body = {
+    before: { schemes: [...sides.before], condition: conditions.before ?? now?.id ?? null },
+    after: { schemes: [...after], condition: conditions.after ?? now?.id ?? null },
+    pictures: view === 'diagram',
+  }
+  const { data, error, isFetching } = useQuery({
+    queryKey: ['cases', project?.id, revision, body],
+    queryFn: () =>
+      answer(
+        client.POST('/api/projects/{project_id}/cases', {
+          params: { path: { project_id: project?.id ?? '' } },
+          body,
+        }),
+      ),
+    enabled: !!project,
+    placeholderData: (last) => last,
+    retry: false,
+    gcTime: 10_000,
+  })
+  const choices = [...items.values()]
+    .filter((i) => i.kind === 'condition')
+    .map((i) => ({ id: i.id, label: i.name }))
+  const flip = (side: 'before' | 'after', id: string) => {
+    const list = side === 'before' ? sides.before : after
+    const next = list.includes(id) ? list.filter((s) => s !== id) : [...list, id]
+    setSides(side === 'before' ? { ...sides, before: next } : { ...sides, after: next })
+  }
+  const side = (which: 'before' | 'after') => (
+    <>
+      <Pick
+        label={which === 'before' ? 'Before' : 'After'}
+        value={body[which].condition}
+        choices={choices}
+        onChange={(id) => setConditions({ ...conditions, [which]: id })}
+      />
+      {schemes.map((s) => (
+        <label key={s.id}>
+          <input
+            type="checkbox"
+            aria-label={`${s.name} ${which}`}
+            checked={body[which].schemes.includes(s.id)}
+            onChange={() => flip(which, s.id)}
+          />
+          {s.name}
+        </label>
+      ))}
+    </>
+  )
+  const shown = VIEWS.filter(([id]) => !id.includes(':') || data?.results[id])
+  return (
+    <Frame>
+      <Bar>
+        {side('before')}
+        <span className="quiet">|</span>
+        {side('after')}
+      </Bar>
+      <Bar role="toolbar" aria-label="Comparison">
+        {shown.map(([id, label]) => (
+          <Plain key={id} aria-pressed={view === id} onPress={() => setView(id)}>
+            {label}
+          </Plain>
+        ))}
+        {data && (
+          <span className="quiet" data-testid="findings-change">
+            findings gained {data.findings_gained.length}, lost {data.findings_lost.length}
+            {isFetching ? ' · solving …' : ''}
+          </span>
+        )}
+      </Bar>
+      <Scroll tabIndex={0} role="region" aria-label="Comparison of schemes">
+        {error && <None role="alert">{messageOf(error)}</None>}
+        {data && !error && <Shown data={data} view={view} />}
+        {!data && !error && <None>Solving both sides …</None>}
+      </Scroll>
+    </Frame>
+  )
+}
+
+function Shown({ data, view }: { data: Cases; view: string }) {
+  const failed = [data.before, data.after].filter((s) => !s.converged)
+  if (failed.length)
+    return (
+      <None role="alert">{failed.map((f) => `${f.title}: ${f.explanation || 'no answer'}`).join(' ')}</None>
+    )
+  if (view === 'totals') return <Totals table={data.summary} />
+  if (view === 'diagram')
+    return <TwoSides before={data.before} after={data.after} changed={column(data.data, 'id') as string[]} />
+  if (view === 'data') return <Data table={data.data} />
+  if (view === 'findings') return <FindingsChange gained={data.findings_gained} lost={data.findings_lost} />
+  const table = data.results[view]
+  return table ? <Figures table={table} /> : <None>Not known on both sides.</None>
+}
+
+function Totals({ table }: { table: Table }) {
+  const labels = column(table, 'label') as string[]
+  const units = column(table, 'unit') as string[]
+  const digits = column(table, 'digits') as number[]
+  const [before, after, change] = ['before', 'after', 'change'].map(
+    (n) => column(table, n) as (number | null)[],
+  )
+  const titles = ['before', 'after'].map((n) => table.columns.find((c) => c.name === n)?.label)
+  return (
+    <table aria-label="Totals">
+      <thead>
+        <tr>
+          <th>Quantity</th>
+          <th>{titles[0]}</th>
+          <th>{titles[1]}</th>
+          <th>Change</th>
+        </tr>
+      </thead>
+      <tbody>
+        {labels.map((label, i) => (
+          <tr key={label}>
+            <td>
+              {label} {units[i]}
+            </td>
+            <td>{fixed(before![i], digits[i] ?? 2)}</td>
+            <td>{fixed(after![i], digits[i] ?? 2)}</td>
+            <td>
+              {(change![i] ?? 0) > 0 ? '+' : ''}
+              {fixed(change![i], digits[i] ?? 2)}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  )
+}
+
+function Data({ table }: { table: Table }) {
+  const items = useBench((s) => s.items)
+  const ids = column(table, 'id') as string[]
+  if (!ids.length) return <None>Both sides have the same data.</None>
+  const [name, field, before, after] = ['name', 'field', 'before', 'after'].map(
+    (n) => column(table, n) as string[],
+  )
+  return (
+    <table aria-label="Changed data">
+      <thead>
+        <tr>
+          <th>Element</th>
+          <th style={{ textAlign: 'left' }}>Field</th>
+          <th style={{ textAlign: 'left' }}>Before</th>
+          <th style={{ textAlign: 'left' }}>After</th>
+        </tr>
+      </thead>
+      <tbody>
+        {ids.map((id, i) => (
+          <tr key={`${id} ${field![i]}`}>
+            <td>
+              <button type="button" onClick={() => items.has(id) && select(id, { reveal: true })}>
+                {name![i]}
+              </button>
+            </td>
+            <td className="word">{field![i]}</td>
+            <td className="word">{before![i]}</td>
+            <td className="word">{after![i]}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  )
+}
+
+function FindingsChange({ gained, lost }: { gained: readonly Finding[]; lost: readonly Finding[] }) {
+  const items = useBench((s) => s.items)
+  const list = (title: string, found: readonly Finding[]) => (
+    <Finds aria-label={title}>
+      <h3>
+        {title} {found.length}
+      </h3>
+      {found.slice(0, 300).map((f) => (
+        <li key={`${f.element} ${f.quantity} ${f.severity} ${f.direction}`}>
+          <Mark severity={f.severity} direction={f.direction} size={13} />
+          <b>{items.get(f.element)?.name ?? f.element}</b> {f.text}
+        </li>
+      ))}
+    </Finds>
+  )
+  return (
+    <>
+      {list('Lost', lost)}
+      {list('Gained', gained)}
+    </>
+  )
+}

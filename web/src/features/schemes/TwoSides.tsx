@@ -1,0 +1,132 @@
+/** Both sides of a comparison as diagrams of one extent, what is changed marked on both. */
+import { useMemo } from 'react'
+import styled, { useTheme } from 'styled-components'
+import type { components } from '../../api/schema'
+import { type Item, type Items, type Result, viewed } from '../../bench/model'
+import { usePrefs } from '../../bench/prefs'
+import { resultOf } from '../../bench/session'
+import { Painter } from '../../bench/sheet/Painter'
+import { makePaint } from '../../bench/sheet/paint'
+import { buildScene, type Scene } from '../../bench/sheet/scene'
+import { useBench } from '../../bench/store'
+import { fixed } from '../../design/format'
+import { font } from '../../design/tokens'
+
+type Side = components['schemas']['CaseOut']
+
+const Both = styled.div`
+  display: grid; grid-template-columns: 1fr 1fr; height: 100%; min-height: 120px;
+  figure { margin: 0; min-width: 0; min-height: 0; display: grid; grid-template-rows: auto minmax(0, 1fr); } figure:first-child { border-right: 1px solid ${(p) => p.theme.rule}; }
+  figcaption { padding: 2px 12px; font-size: 12px; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; color: ${(p) => p.theme.quiet}; b { color: ${(p) => p.theme.ink}; font-weight: 500; } }
+  svg { width: 100%; height: 100%; } text { font-family: ${font.mono}; }
+`
+const None = styled.p`padding: 14px 16px; color: ${(p) => p.theme.quiet};`
+
+interface Drawn {
+  readonly scene: Scene
+  readonly items: Items
+  readonly result: Result
+}
+
+export function TwoSides({
+  before,
+  after,
+  changed,
+}: {
+  before: Side
+  after: Side
+  changed: readonly string[]
+}) {
+  const way = usePrefs((s) => s.way)
+  const drawn = useMemo(() => {
+    const one = (side: Side): Drawn | null => {
+      if (!side.result) return null
+      const items = new Map((side.items as unknown as Item[]).map((i) => [i.id, i]))
+      return { scene: buildScene(items), items, result: viewed(resultOf(side.result, 0), way) }
+    }
+    return [one(before), one(after)] as const
+  }, [before, after, way])
+  if (!drawn[0] || !drawn[1]) return <None>Solving both sides …</None>
+  const box = extent(drawn as readonly Drawn[], changed)
+  return (
+    <Both>
+      {[before, after].map((side, n) => (
+        <figure key={side.title}>
+          <figcaption>
+            <b>{side.title}</b> · {summary(drawn[n]!.result)}
+          </figcaption>
+          <Diagram drawn={drawn[n]!} box={box} changed={changed} title={side.title} />
+        </figure>
+      ))}
+    </Both>
+  )
+}
+
+const summary = (result: Result) =>
+  `lowest ${fixed(result.summary.lowest_voltage_pu, 3)} p.u. · losses ${fixed(result.summary.active_loss_mw, 3)} MW · ${result.findings.filter((f) => f.severity === 'breach').length} breaches`
+
+interface Extent {
+  readonly x: number
+  readonly y: number
+  readonly width: number
+  readonly height: number
+}
+
+/** The part of the sheet around what is changed, the same on both sides; all of it where nothing is. */
+function extent(drawn: readonly Drawn[], changed: readonly string[]): Extent {
+  const spots = drawn.flatMap((d) => changed.flatMap((id) => d.scene.centre.get(id) ?? []))
+  const all = spots.length ? spots : drawn.flatMap((d) => d.scene.buses.map((b) => ({ x: b.x, y: b.y })))
+  const xs = all.map((p) => p.x)
+  const ys = all.map((p) => p.y)
+  const room = 110
+  const x = Math.min(...xs) - room
+  const y = Math.min(...ys) - room
+  return { x, y, width: Math.max(...xs) - x + room, height: Math.max(...ys) - y + room }
+}
+
+function Diagram({
+  drawn,
+  box,
+  changed,
+  title,
+}: {
+  drawn: Drawn
+  box: Extent
+  changed: readonly string[]
+  title: string
+}) {
+  const theme = useTheme()
+  const bands = usePrefs((s) => s.bands)
+  const lens = useBench((s) => s.lens)
+  const { scene, items, result } = drawn
+  const paint = makePaint({
+    palette: theme,
+    lens: lens === 'difference' || lens === 'study' ? 'both' : lens,
+    bands,
+    items,
+    result,
+  })
+  const inside = (x: number, y: number) =>
+    x > box.x && y > box.y && x < box.x + box.width && y < box.y + box.height
+  return (
+    <svg
+      viewBox={`${box.x} ${box.y} ${box.width} ${box.height}`}
+      role="img"
+      aria-label={`Diagram of ${title}`}
+      preserveAspectRatio="xMidYMid meet"
+    >
+      {[...new Set(changed)].map((id) => {
+        const p = scene.centre.get(id)
+        return p && <circle key={id} cx={p.x} cy={p.y} r={16} fill={theme.watch} fillOpacity={0.28} />
+      })}
+      <Painter shapes={scene} paint={paint} symbolScale={1} showFlow={false} animate={false} />
+      {scene.buses
+        .filter((b) => inside(b.x, b.y))
+        .map((b) => (
+          <text key={b.id} fontSize={Math.max(11, box.width / 62)} x={b.x + 4} y={b.y - b.half - 5} fill={theme.quiet}>
+            {b.name}
+          </text>
+        ))}
+    </svg>
+  )
+}
