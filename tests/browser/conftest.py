@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Page
+from playwright.sync_api import Browser, BrowserContext, Page, expect
 from tools.served import BROWSER_FLAGS, CHROMIUM, served
 
 
@@ -89,3 +89,11 @@ def open_bench(page: Page, server: str, project: str) -> None:
     page.goto(f"{server}/p/{project}")
     page.wait_for_selector("[data-ready=yes]")
     page.wait_for_selector("[data-testid=badge]")
+
+
+def find(page: Page, name: str) -> None:
+    page.keyboard.press("/")
+    page.get_by_role("dialog").get_by_role("searchbox").fill(name)
+    page.get_by_role("option").filter(has=page.get_by_text(name, exact=True)).first.click()
+    card = page.get_by_role("complementary", name="Card")
+    expect(card.get_by_role("heading", name=name, exact=True)).to_be_visible()

@@ -7,15 +7,8 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import call, open_bench
+from tests.browser.conftest import call, find, open_bench
 from tests.browser.test_bench import card, field, settled, shape
-
-
-def find(page: Page, name: str) -> None:
-    page.keyboard.press("/")
-    page.get_by_role("dialog").get_by_role("searchbox").fill(name)
-    page.get_by_role("option").filter(has=page.get_by_text(name, exact=True)).first.click()
-    expect(card(page).get_by_role("heading", name=name, exact=True)).to_be_visible()
 
 
 def items(server: str, project: str) -> dict[str, dict]:

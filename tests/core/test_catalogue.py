@@ -46,7 +46,7 @@ def test_every_series_is_ordered_and_every_type_describes_itself(family: str) ->
         assert len(set(sizes)) == len(sizes), f"{series}: two types of one size"
 
 
-@pytest.mark.parametrize("family", ["line", "transformer", "switch"])
+@pytest.mark.parametrize("family", ["line", "transformer", "switch", "electrode"])
 def test_types_give_only_fields_their_elements_have(family: str) -> None:
     kinds = [c for c in REGISTRY.values() if catalogue_family(c) == family]
     assert kinds

@@ -345,7 +345,7 @@ def test_growing_gives_connected_typical_and_solvable_equipment(what: str, kv: f
         assert "a" in new.buses()
         if what != "switch":
             assert Origin.TYPICAL in new.origins.values()
-    transforms = what in ("transformer", "three_winding", "auto")
+    transforms = what in ("transformer", "three_winding", "auto", "single_transformer", "service_transformer")
     for b in plan.buses:
         assert transforms or net[b].nominal_kv == kv  # type: ignore[attr-defined]
     assert not any(e.missing() for e in net.elements())

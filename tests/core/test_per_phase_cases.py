@@ -122,7 +122,8 @@ def test_negative_sequence_of_a_motor_is_its_locked_rotor() -> None:
 
 def test_an_inverter_in_one_phase_raises_that_phase() -> None:
     items = [bus("a", 0.4, conductors="ABCN"), stiff(), bus("b", 0.4, conductors="ABCN"), four_wire_line("a", "b"),
-             {"kind": "inverter", "id": "PV", "bus": "b", "rated_mva": 0.005, "active_power_mw": 0.005, "conductors": "BN"}]  # fmt: skip
+             {"kind": "inverter", "id": "PV", "bus": "b", "rated_mva": 0.005, "active_power_mw": 0.005,
+              "conductors": "BN"}]  # fmt: skip
     result = run_unbalanced(net(*items))
     assert at(result, "buses", "b", "phase_b_voltage_pu") > 1.005
     assert at(result, "injections", "PV", "active_power_mw") == pytest.approx(0.005, rel=1e-9)

@@ -23,7 +23,8 @@ def street(seed: int, *, nodes: int, per_node: int = 1, lateral: bool = True, kw
     rng = np.random.default_rng(seed)
     items: list[Item] = [
         {"kind": "settings", "id": "settings", "name": "s", "base_mva": 1.0, "study": "per_phase"},
-        {"kind": "bus", "id": "m", "nominal_kv": 11.0}, {"kind": "source", "id": "grid", "bus": "m", "fault_max_mva": 100.0, "fault_min_mva": 80.0},
+        {"kind": "bus", "id": "m", "nominal_kv": 11.0},
+        {"kind": "source", "id": "grid", "bus": "m", "fault_max_mva": 100.0, "fault_min_mva": 80.0},
         {"kind": "bus", "id": "n0", "nominal_kv": 0.4, "conductors": "ABCN"},
         {"kind": "transformer", "id": "T", "hv_bus": "m", "lv_bus": "n0", "rated_mva": 0.4, "hv_kv": 11.0, "lv_kv": 0.41,
          "impedance_pct": 4.0, "vector_group": "Dyn11"},
@@ -40,7 +41,8 @@ def street(seed: int, *, nodes: int, per_node: int = 1, lateral: bool = True, kw
     if lateral:
         items += [
             {"kind": "bus", "id": "x", "nominal_kv": 0.4, "conductors": "AN"},
-            {"kind": "line", "id": "lateral", "from_bus": "n1", "to_bus": "x", "length_km": 0.05, "type": CABLE, "conductors": "AN"},
+            {"kind": "line", "id": "lateral", "from_bus": "n1", "to_bus": "x", "length_km": 0.05, "type": CABLE,
+             "conductors": "AN"},
             home("home x", "x", 1.5 * kw, "A"),
         ]  # fmt: skip
     return Network.from_items(items)

@@ -248,4 +248,5 @@ def test_winter_at_140_per_cent_taps_raise_the_rural_feeder(demo: Network) -> No
     moved = [n for n in on.account.notes if " went from tap " in n]
     assert any("because" in n and "Saltern" in n for n in moved)
     demo.apply([Update(id="settings", values={"automatic": False})])
-    assert not run_load_flow(demo, LoadFlowOptions(automatic=False), condition).account.notes
+    notes = run_load_flow(demo, LoadFlowOptions(automatic=False), condition).account.notes
+    assert not [n for n in notes if "fewer than three phases" not in n]

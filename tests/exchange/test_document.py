@@ -25,7 +25,7 @@ def test_demo_round_trips_with_its_origins(demo: Network) -> None:
     imported = read_network(write_network(demo, "Corvane Coast", "document"), "x.json")
     assert imported.network == demo
     assert imported.title == "Corvane Coast"
-    assert any("113 × bus" in r.text for r in imported.report.read)
+    assert any("116 × bus" in r.text for r in imported.report.read)
 
 
 def test_every_way_of_cutting_a_file_in_half_is_an_error(demo: Network) -> None:
@@ -73,7 +73,7 @@ def test_junk_is_refused_not_crashed_on(data: bytes) -> None:
 
 def test_schema_lists_every_kind_with_units() -> None:
     schema = document_schema()
-    assert set(schema["$defs"]) == {*REGISTRY, "Attachment"}
+    assert set(schema["$defs"]) == {*REGISTRY, "Attachment", "SchemeChange", "Add", "Update", "Remove", "Origin"}
     assert schema["$defs"]["line"]["properties"]["length_km"]["unit"] == "km"
     assert "from_bus" in schema["$defs"]["line"]["required"]
 

@@ -31,6 +31,9 @@ export * from '{web}/src/bench/model'
 export * from '{web}/src/features/profile/quantities'
 export * from '{web}/src/design/format'
 export * from '{web}/src/design/tokens'
+export * from '{web}/src/design/phases'
+export * from '{web}/src/features/phasors/tiles'
+export {{ entriesOf, marksOf, schemesOf, targetOf }} from '{web}/src/features/schemes/actions'
 import {{ makePaint }} from '{web}/src/bench/sheet/paint'
 import {{ BANDS, LABEL_SETS, initialPrefs }} from '{web}/src/bench/prefs'
 export const paintWith = (palette, lens, items, result, more) =>
@@ -90,5 +93,19 @@ def demo_live(demo_script: dict[str, Any]) -> dict[str, Any]:
     from vastmesh.api._sessions import Solved
 
     solved = Solved(3, "rows", 1.0, run_load_flow(demo_script["network"]()))
+    found: dict[str, Any] = orjson.loads(_render.Json(_render.live(solved)).body)
+    return found
+
+
+@pytest.fixture(scope="session")
+def street_live(demo_script: dict[str, Any]) -> dict[str, Any]:
+    """The live result of the demo per phase as the service sends it."""
+    import orjson
+
+    from vastmesh.api import _render
+    from vastmesh.api._sessions import Solved
+    from vastmesh.core.studies.unbalanced import run_unbalanced
+
+    solved = Solved(3, "rows", 1.0, run_unbalanced(demo_script["network"]()))
     found: dict[str, Any] = orjson.loads(_render.Json(_render.live(solved)).body)
     return found

@@ -15,13 +15,13 @@ from starlette.concurrency import run_in_threadpool
 
 from ..core.errors import FieldProblem, InvalidFields, UnknownElement
 from ..core.geography import lengths_from_routes, map_from_schematic, schematic_from_map
-from ..core.network import Add, Attachment, Backdrop, Change, Network, Update, layered
+from ..core.network import Add, Attachment, Backdrop, Change, Condition, Network, Update, layered
 from ..core.sift import FUNCTIONS, Frame, sift
 from ..core.studies import STUDIES, Finding, Table
 from ..core.studies.comparison import compare_tables
 from ..core.studies.load_flow import LiveLoadFlow, find_cause, places, summarise_groups, words_of
 from ..core.studies.unbalanced import LiveUnbalanced
-from ..core.workings import explain_flow
+from ..core.workings import Working, explain_flow, explain_phases
 from ..exchange import FORMS, element_table, picked, write_tables, write_workings
 from ..reports import PAPERS, picture_pdf
 from ..runner import Job, JobState, Runner
@@ -29,7 +29,7 @@ from ..store import RunInfo
 from . import _models as m
 from . import _render
 from ._routes import All, One, _download, _json
-from ._sessions import LiveSession
+from ._sessions import LiveSession, Solved
 
 reading = APIRouter(prefix="/api", responses={s: {"model": m.Problem} for s in (404, 409, 410, 413, 422)})
 _MOST_BACKDROP = 16 * 2**20
@@ -124,13 +124,21 @@ def export_tables(body: m.ExportIn, one: One, all_: All) -> Response:
     return Response(data, media_type=FORMS[body.form], headers=_download(name))
 
 
+def _explained(one: LiveSession, condition: Condition, solved: Solved, ident: str) -> list[Working]:
+    """How the figures on the screen came about, by the load flow that gave them."""
+    network = one.network.under(condition)
+    if one.per_phase:
+        return explain_phases(network, solved.result.tables, ident)
+    return explain_flow(network, solved.result.tables, condition, ident)
+
+
 @reading.get(
     "/projects/{project_id}/workings/{ident:path}", summary="How the figures of the result at an element come about"
 )
 def workings(ident: str, one: One) -> m.AboutOut:
     with one.lock:
         condition, solved = one.last()
-        found = explain_flow(one.network.under(condition), solved.result.tables, condition, ident)
+        found = _explained(one, condition, solved, ident)
         made = [m.WorkingOut.model_validate({k: v for k, v in asdict(w).items() if k != "ledger"}) for w in found]
         return m.AboutOut(revision=one.revision, workings=made, used_by=[])
 
@@ -140,7 +148,7 @@ def workings(ident: str, one: One) -> m.AboutOut:
 def workings_sheet(ident: str, one: One) -> Response:
     with one.lock:
         condition, solved = one.last()
-        found = explain_flow(one.network.under(condition), solved.result.tables, condition, ident)
+        found = _explained(one, condition, solved, ident)
         name = one.network[ident].name
     return Response(write_workings(name, found), media_type=FORMS["xlsx"], headers=_download(f"{name} workings.xlsx"))
 

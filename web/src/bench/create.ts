@@ -30,14 +30,26 @@ const START: Readonly<Record<string, (item: Item) => Record<string, unknown>>> =
           },
         }
       : { type: 'Al/St 150', origins: { type: 'typical' } },
+  line_matrix: () => ({
+    order: 'ABCN',
+    r_rows: '0.32; 0.05 0.32; 0.05 0.05 0.32; 0.05 0.05 0.05 0.32',
+    x_rows: '0.75; 0.67 0.75; 0.65 0.67 0.75; 0.67 0.65 0.67 0.75',
+    origins: { r_rows: 'typical', x_rows: 'typical' },
+  }),
   area: () => ({}),
   substation: () => ({}),
 }
 
+const WORDS: Readonly<Record<string, string>> = {
+  line_geometry: 'Geometry',
+  line_matrix: 'Matrix',
+  area: 'Area',
+}
+
 /** Make an item that a field shall refer to, and let it refer to it: one step. Returns its id. */
 export async function createFor(item: Item, field: string, kind: string): Promise<string | null> {
-  const words = kind === 'line_geometry' ? 'Geometry' : kind === 'area' ? 'Area' : 'Substation'
-  const id = freeName(kind === 'line_geometry' ? `${words} of ${item.name}` : words)
+  const words = WORDS[kind] ?? 'Substation'
+  const id = freeName(kind.startsWith('line_') ? `${words} of ${item.name}` : words)
   const changes: Change[] = [
     { op: 'add', item: { kind, id, name: id, ...START[kind]?.(item) } },
     { op: 'update', id: item.id, values: { [field]: id }, origins: {} },

@@ -1,7 +1,8 @@
 """Equipment types, typical data and name-plate arithmetic, free of manufacturers."""
 
-from . import _conductors, _lines, _transformers, _devices, _spectra  # noqa: F401, I001  each registers its family
+from . import _conductors, _lines, _transformers, _devices, _spectra, _electrodes  # noqa: F401, I001  each registers its family
 from ._conductors import at_temperature, overhead_rating_a
+from ._electrodes import rod_ohm, strip_ohm
 from ._lines import cable_rating_a, typical_line_type
 from ._nameplate import (
     COOLING,
@@ -24,6 +25,6 @@ from ._typical import standard_rating, typical_transformer
 __all__ = [
     "COOLING", "FAMILIES", "SQRT3", "EquipmentType", "Family", "MotorCircuit", "Value", "at_temperature", "cable_rating_a",
     "earthing_a", "earthing_ohm", "find_type", "motor_circuit", "neighbour", "overhead_rating_a", "r_and_x", "reactive",
-    "search", "source_from_ohm", "source_impedance_ohm", "standard_rating", "types_of", "typical_line_type",
+    "rod_ohm", "search", "source_from_ohm", "source_impedance_ohm", "standard_rating", "strip_ohm", "types_of", "typical_line_type",
     "typical_transformer", "typical_x_over_r", "zero_sequence_share",
 ]  # fmt: skip

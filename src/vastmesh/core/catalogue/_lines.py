@@ -101,6 +101,8 @@ def _cable(material: str, section: int, kv: float, cores: int, insulation: str) 
         "x0_ohm_per_km": round(x0, 4), "b0_us_per_km": round(_OMEGA * c_uf, 2), "skin_exponent": 0.4,
         "rating_a": float(round(rating / 5) * 5),
     }  # fmt: skip
+    if not screened:  # the fourth core is the neutral, as large as the others; cores lie side by side
+        values |= {"neutral_r_ohm_per_km": values["r_ohm_per_km"], "spacing_mm": round(spacing, 1)}
     basis = f"IEC 60228, 60502; R at {hot:g} °C. Rating by IEC 60287: in the ground, 0.8 m deep, 20 °C, 1.5 K·m/W" + (
         ", trefoil, screens bonded at one end" if cores == 1 else ""
     )
@@ -136,8 +138,10 @@ def _overhead(conductor: str, kv: float) -> EquipmentType:
     values: dict[str, Value] = {
         "construction": "overhead", "r_ohm_per_km": round(r, 4), "x_ohm_per_km": round(x, 4), "b_us_per_km": round(b, 3),
         "r0_ohm_per_km": round(r + 3 * r_earth, 4), "x0_ohm_per_km": round(x0, 4), "b0_us_per_km": round(0.6 * b, 3),
-        "skin_exponent": 0.5, "rating_a": wire["rating_a"],
+        "skin_exponent": 0.5, "rating_a": wire["rating_a"], "spacing_mm": spacing * 1e3,
     }  # fmt: skip
+    if kv < 1:  # a neutral of the same conductor
+        values["neutral_r_ohm_per_km"] = round(r, 4)
     basis = f"Conductor as in the catalogue, R at 50 °C; equivalent spacing {spacing:g} m; earth return 100 Ω·m"
     words = f"{conductor} mm² {kv:g} kV overhead line {material}"
     return EquipmentType("line", f"{conductor} {kv:g} kV overhead", words, values, f"{kv:g} kV overhead {material}", section,

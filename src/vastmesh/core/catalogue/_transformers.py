@@ -23,8 +23,38 @@ def _unit(rated: float, hv: float, lv: float) -> EquipmentType:
     return EquipmentType("transformer", name, words, values, f"{hv:g}/{lv:g} kV transformer", rated, _BASIS, numbers)
 
 
+_SINGLE = (0.005, 0.01, 0.016, 0.025, 0.05, 0.1)
+
+
+def _single(rated: float, hv: float, lv: float, group: str) -> EquipmentType:
+    """A single-phase unit; of a centre-tapped one ``lv`` is from end to end."""
+    typical = typical_transformer(rated, hv, lv)
+    values: dict[str, Value] = {
+        "rated_mva": rated, "hv_kv": round(hv, 3), "lv_kv": round(lv, 4), "impedance_pct": 2.5 if rated < 0.05 else 4.0,
+        "x_over_r": 1.5, "vector_group": group, "iron_loss_kw": round(typical["iron_loss_kw"] / 2, 3),
+    }  # fmt: skip
+    values["conductors"] = "AB" if hv > 10 and group == "Ii0" and round(hv, 2) == round(hv) else "AN"
+    shown = f"{hv:.4g}/{lv:g} kV {group}"
+    words = "centre-tapped single-phase transformer" if group == "Iii0" else "single-phase transformer"
+    name = f"{rated * 1000:g} kVA {shown}"
+    return EquipmentType("transformer", name, f"{name} {words}", values, shown, rated,
+                         "Preferred ratings of IEC 60076-1; impedance and losses typical of small single-phase units",
+                         (("kva", rated * 1000), ("kv", float(f"{hv:.4g}")), ("kv", lv)))  # fmt: skip
+
+
 def _build() -> list[EquipmentType]:
-    return [_unit(r, hv, lv) for hv, lv, low, high in _RANGES for r in RATINGS if low <= r <= high]
+    phase = 3**0.5
+    single = [
+        _single(r, hv, lv, group)
+        for hv, lv, group in (
+            (11.0, 0.24, "Ii0"),
+            (11 / phase, 0.24, "Ii0"),
+            (11 / phase, 0.24, "Iii0"),
+            (33 / phase, 0.24, "Ii0"),
+        )
+        for r in _SINGLE
+    ]
+    return [_unit(r, hv, lv) for hv, lv, low, high in _RANGES for r in RATINGS if low <= r <= high] + single
 
 
 family(

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from math import sqrt
 from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -15,6 +16,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from ..catalogue import find_type, standard_rating, typical_line_type, typical_transformer
 from ..errors import FieldProblem, InvalidFields, UnknownElement
 from .changes import Add, Change, Remove, Update
+from .elements._phases import phases_of
 from .elements.bus import Bus
 from .elements.line import Line
 from .names import Namer
@@ -117,8 +119,10 @@ class _Grower:
     def new_bus(self, kv: float | None, stem: str, near: Bus | None = None) -> dict[str, Any]:
         near = near or self.bus
         same = {f: v for f in ("area",) if (v := getattr(near, f))}
-        if kv == near.nominal_kv and near.substation is None:
+        if kv == near.nominal_kv:
             same |= {"conductors": near.conductors}
+        elif kv is not None and kv <= 1:  # low voltage is four-wire until somebody says otherwise
+            same |= {"conductors": "ABCN"}
         return {"kind": "bus", "id": self.names.next(stem), "nominal_kv": kv, **same}
 
     def far_end(self, kv: float | None, stem: str, made: list[dict[str, Any]]) -> str:
@@ -129,11 +133,20 @@ class _Grower:
         return str(made[-1]["id"])
 
     def hang(self, kind: str, stem: str, values: dict[str, Any], **entered: Any) -> list[Change]:
+        if self.bus.conductors != "ABC" and "conductors" not in entered:
+            entered = {"conductors": self.bus.conductors, **entered}
         item = {"kind": kind, "id": self.names.plain(stem), "bus": self.bus.id, **entered, **_typical(values)}
         return [Add(item=item)]
 
     def branch(self, kind: str, stem: str, ends: tuple[str, str], frm: str, to: str, values: dict[str, Any],
                **entered: Any) -> dict[str, Any]:  # fmt: skip
+        if (
+            ends == _ENDS
+            and isinstance(self.place, Bus)
+            and self.place.conductors != "ABC"
+            and "conductors" not in entered
+        ):
+            entered = {"conductors": self.place.conductors, **entered}
         return {"kind": kind, "id": self.names.plain(stem), ends[0]: frm, ends[1]: to, **entered, **_typical(values)}
 
 
@@ -241,6 +254,8 @@ def _run(g: _Grower, construction: str | None, *, with_load: bool = False) -> li
         if with_load:
             size = {0.4: 0.005, 11.0: 0.2, 33.0: 2.0}.get(g.level(), 10.0)
             load = {"kind": "load", "id": g.names.plain(f"Load {to}"), "bus": to}
+            if g.bus.conductors != "ABC":
+                load["conductors"] = g.bus.conductors
             changes.append(Add(item={**load, **_typical({"active_power_mw": size, "power_factor": 0.95})}))
         at = to
     return changes
@@ -262,6 +277,63 @@ def _transformer(g: _Grower) -> list[Change]:
     rated = standard_rating({0.4: 0.4, 11.0: 10.0, 33.0: 40.0}.get(min(_LEVELS, key=lambda v: abs(v - low)), 100.0))
     values = {"rated_mva": rated, **typical_transformer(rated, high, low)}
     return _adds([*made, g.branch("transformer", f"T {g.bus.name}", ("hv_bus", "lv_bus"), hv, lv, values)])
+
+
+def least_loaded_phase(network: Network, bus: Bus) -> str:
+    """The phase of a bus that the loads near it use least: there, and at its neighbours."""
+    phases = phases_of(bus.conductors) or "A"
+    near = {bus.id, *(b for e in network.connected(bus.id) for b in e.buses())}
+    load = dict.fromkeys(phases, 0.0)
+    for place in near:
+        for e in network.connected(place):
+            mine = phases_of(e.conductors)
+            power = getattr(e, "active_power_mw", None)
+            if len(e.buses()) == 1 and len(mine) == 1 and mine in load and power:
+                load[mine] += power
+    return min(phases, key=lambda p: (load[p], p))
+
+
+def _lateral(g: _Grower) -> list[Change]:
+    """A two-wire line to a new bus, on the phase that is used least."""
+    if len(phases_of(g.bus.conductors)) < 2:
+        raise InvalidFields([FieldProblem(g.bus.id, "grow", "lateral", "choose a bus with more than one phase")])
+    conductors = least_loaded_phase(g.network, g.bus) + ("N" if "N" in g.bus.conductors else "")
+    new = {**g.new_bus(g.bus.nominal_kv, g.bus.name), "conductors": conductors}
+    values = _line_values(g, None)
+    line = g.branch("line", f"Lateral {g.bus.name}", _ENDS, g.bus.id, new["id"], values, conductors=conductors)
+    return _adds([new, line])
+
+
+def _single_transformer(g: _Grower, *, split: bool) -> list[Change]:
+    """A single-phase unit to a low-voltage bus: between a phase and the neutral, else between two phases."""
+    phase = least_loaded_phase(g.network, g.bus)
+    others = [p for p in phases_of(g.bus.conductors) if p != phase]
+    neutral = "N" in g.bus.conductors
+    if not neutral and not others:
+        raise InvalidFields(
+            [FieldProblem(g.bus.id, "grow", "single-phase transformer", "choose a bus with a neutral or two phases")]
+        )
+    hv = phase + "N" if neutral else "".join(sorted(phase + others[0]))
+    kv = g.bus.nominal_kv or 11.0
+    hv_kv = round(kv / sqrt(3), 4) if neutral else kv
+    low = "ABN" if split else "AN" if neutral is False else hv
+    # The nominal voltage of a bus is from phase to phase: one phase of 0.4 kV, or both ends of a split winding.
+    bus = {**g.new_bus(0.24 if split else 0.4, f"{g.bus.name} service"), "conductors": low}
+    if split:
+        bus["split_phase"] = True
+    values = {"rated_mva": 0.025, "hv_kv": hv_kv, "lv_kv": 0.24, "impedance_pct": 2.5, "x_over_r": 1.5,
+              "vector_group": "Iii0" if split else "Ii0"}  # fmt: skip
+    made = g.branch("transformer", f"T {g.bus.name}", ("hv_bus", "lv_bus"), g.bus.id, str(bus["id"]), values, conductors=hv,
+                    lv_conductors=low)  # fmt: skip
+    return _adds([bus, made])
+
+
+def _electrode(g: _Grower) -> list[Change]:
+    """An electrode; a bus without neutral gets one, as that is what an electrode earths."""
+    made = g.hang("electrode", f"Electrode {g.bus.name}", {"type": "Earth rod 3 m in loam"}, conductors="N")
+    if "N" in g.bus.conductors:
+        return made
+    return [Update(id=g.bus.id, values={"conductors": g.bus.conductors + "N"}), *made]
 
 
 def _auto(g: _Grower) -> list[Change]:
@@ -379,6 +451,12 @@ SHOOTS = {
               lambda g: _inline(g, "regulator", "Regulator", {"rating_a": 300.0}), _PAIR),
         Shoot("series_reactor", "Series reactor", "A reactor that limits current, to a new bus",
               lambda g: _inline(g, "series_reactor", "Reactor", {"x_ohm": 0.5, "rating_a": 630.0}), _PAIR),
+        Shoot("lateral", "Single-phase lateral", "A two-wire line on the phase used least, to a new bus", _lateral),
+        Shoot("single_transformer", "Single-phase transformer", "One limb, to a new low-voltage bus of one phase",
+              lambda g: _single_transformer(g, split=False)),
+        Shoot("service_transformer", "Centre-tapped transformer", "One limb with its middle at the neutral, to a split-phase bus",
+              lambda g: _single_transformer(g, split=True)),
+        Shoot("electrode", "Earthing electrode", "Joins the neutral of this bus to earth", _electrode),
         Shoot("insert_bus", "Bus in the line", "Splits the line, in its middle or at a distance", _split, ("line",),
               ("distance_km",), strip=True),
         Shoot("switch_at_start", "Switch at its start", "A breaker where the line begins",

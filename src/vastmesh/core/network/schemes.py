@@ -99,13 +99,16 @@ def route(before: Layered, after: Network, changes: Sequence[Change], recording:
     """
     own: list[Change] = []
     into: dict[str, list[Change]] = {}
+    added = dict(before.added)
     for change in changes:
         ident = _target(change)
         item = after.items.get(ident) or before.network.items.get(ident)
-        scheme = before.added.get(ident)
+        scheme = added.get(ident)
+        if recording is not None and isinstance(change, Add) and isinstance(item, Element):
+            added[ident] = scheme = recording
         if scheme is None and recording is not None and isinstance(item, Element):
             scheme = recording
-            if isinstance(change, Update) and ident not in before.added:
+            if isinstance(change, Update):
                 places = {f for f in change.values if _is_place(item, f)}
                 if places:
                     own.append(change.model_copy(update={"values": {f: change.values[f] for f in places}}))

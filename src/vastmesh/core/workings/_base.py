@@ -72,6 +72,7 @@ def explain(network: Network, ident: str) -> list[Working]:
     """How the figures of an item follow from what was entered. Raises :class:`UnknownElement`."""
     import_module(f"{__package__}._plates")
     import_module(f"{__package__}._lines")
+    import_module(f"{__package__}._phases")
     item = network[ident]
     found = _EXPLAINERS.get(type(item))
     return list(found(network, item)) if found else []

@@ -16,6 +16,7 @@ const Bar = styled.div`
 /** Kinds that are no equipment but worth a table. */
 const LISTED = new Set([
   'line_geometry',
+  'line_matrix',
   'current_transformer',
   'relay',
   'own_type',

@@ -123,7 +123,13 @@ function Diagram({
       {scene.buses
         .filter((b) => inside(b.x, b.y))
         .map((b) => (
-          <text key={b.id} fontSize={Math.max(11, box.width / 62)} x={b.x + 4} y={b.y - b.half - 5} fill={theme.quiet}>
+          <text
+            key={b.id}
+            fontSize={Math.max(11, box.width / 62)}
+            x={b.x + 4}
+            y={b.y - b.half - 5}
+            fill={theme.quiet}
+          >
             {b.name}
           </text>
         ))}

@@ -82,15 +82,18 @@ export function ResultGrid({ table }: { table: ResultTable }) {
   const [sorts, setSorts] = useState<readonly Sort[]>([])
   const [filters, setFilters] = useState<Readonly<Record<string, string>>>({})
   const [filtering, setFiltering] = useState(false)
+  const [outside, setOutside] = useState(false)
+  const findings = useBench((s) => s.result?.findings)
   const [grouping, setGrouping] = useState<Grouping>('none')
   const columns = chosenColumns(table, prefs.columns[table.name])
   const numeric = (name: string) => table.columns.some((c) => c.name === name && isNumber(c))
   const sifting = useSift(table.name, joined(text, filterLine(filters, numeric)))
   const ids = table.columns[0]!.values as readonly string[]
-  const fit = useMemo(
-    () => (sifting.rows ?? Array.from({ length: table.length }, (_, i) => i)).filter((r) => r < table.length),
-    [sifting.rows, table.length],
-  )
+  const fit = useMemo(() => {
+    const wanted = outside ? new Set((findings ?? []).map((f) => f.element)) : null
+    const all = sifting.rows ?? Array.from({ length: table.length }, (_, i) => i)
+    return all.filter((r) => r < table.length && (!wanted || wanted.has(ids[r]!)))
+  }, [sifting.rows, table.length, outside, findings, ids])
   const rows = useMemo(() => sorted(table, fit, sorts), [table, fit, sorts])
   const { data: feeders } = useQuery({
     ...feedersQuery(project?.id ?? '', revision),
@@ -124,6 +127,9 @@ export function ResultGrid({ table }: { table: ResultTable }) {
           choices={GROUPINGS}
           onChange={(g) => setGrouping(g as Grouping)}
         />
+        <Plain aria-pressed={outside} onPress={() => setOutside(!outside)}>
+          {outside ? 'Every row' : 'Outside limits'}
+        </Plain>
         <Plain onPress={() => setFiltering(!filtering)}>{filtering ? 'Hide filters' : 'Filters'}</Plain>
         <Columns table={table} />
         <Plain aria-label="Select on the sheet" onPress={() => selectMany(list())} isDisabled={!rows.length}>

@@ -75,9 +75,10 @@ class ConductorArrays:
     """Everything the load flow per phase needs to know about a network, at 100 % demand and generation.
 
     ``node``: of each bus and conductor (n_bus, 4), EARTH where solidly earthed, ABSENT where there is none.
-    ``node_of_key``: node of each key (bus * 4 + conductor, then the star points); ``base_v``: phase-to-neutral base of
-    each node, V. ``t_row``, ``t_col``, ``t_y``: entries of the terminal matrix, S. ``pins``: nodes whose common voltage
-    to earth nothing fixes. ``switched``: element, conductor and both keys of every closed pole. ``gaps``: what could not be connected. ``ratings``: per element, A, phases and neutral.
+    ``node_of_key``: node of each key (bus * 4 + conductor, earth, then the star points); ``base_v``: phase-to-neutral
+    base of each node, V. ``t_row``, ``t_col``, ``t_y``: entries of the terminal matrix, S. ``switched``: element,
+    conductor and both keys of every closed pole. ``gaps``: what could not be connected. ``rating``,
+    ``neutral_rating``: per element, A (kVA-wise A at 1 kV for transformers).
     """
 
     base_mva: float

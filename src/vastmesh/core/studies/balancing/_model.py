@@ -186,10 +186,8 @@ class Feeder:
         # Of a transformer at the head the low-voltage side is what the feeder draws.
         side = ~first if a.element_kind[at_head] == "transformer" else first
         heads = np.flatnonzero(lowest & side & (conductor < 3))
-        three = np.array([
-            i for i, b in enumerate(a.bus_id)
-            if b.split(_MARK)[0] in buses and len(getattr(network.items.get(b), "conductors", "")) >= 3 and np.all(a.node[i, :3] >= 0)
-        ], np.int64)  # fmt: skip
+        inside = [b.split(_MARK)[0] in buses for b in a.bus_id]
+        three = np.flatnonzero(np.array(inside, np.bool_) & np.all(a.node[:, :3] >= 0, axis=1))
         phase = np.flatnonzero(first & (conductor < 3))
         where = branch[phase] * 3 + conductor[phase]
         sums = csr_array((np.ones(len(phase)), (where, phase)), shape=(3 * len(number), len(rows)))

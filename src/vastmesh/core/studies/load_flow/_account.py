@@ -73,6 +73,16 @@ def _notes(network: Network, arrays: NetArrays, problem: Problem, solution: Solu
         else:
             text = f"it did not converge in {earlier.iterations} iterations."
         notes.append(f"From the {earlier.rung} {text}")
+    fewer = sum(
+        1 for i in arrays.element_id
+        if (e := network.items.get(i)) is not None and len(str(getattr(e, "conductors", "ABC")).replace("N", "")) < 3
+        and e.kind != "electrode"
+    )  # fmt: skip
+    if fewer:
+        notes.append(
+            f"{fewer} {'element has' if fewer == 1 else 'elements have'} fewer than three phases: balanced, their power is "
+            "shared by all three. Solve per phase to see each phase and the neutral."
+        )
     at_limit = solution.attempt.at_limit
     if np.any(at_limit):
         machine = arrays.tables["injection"]

@@ -126,9 +126,7 @@ def _above(
 ) -> Finding:
     breach = value > limit
     bound = limit if breach else limit * _WATCH
-    text = f"{words}; " + (
-        f"at most {limit:g} {unit} allowed" if breach else f"watched above {bound:g} {unit}"
-    )
+    text = f"{words}; " + (f"at most {limit:g} {unit} allowed" if breach else f"watched above {bound:g} {unit}")
     return Finding(
         element=element, kind=kind, quantity=quantity, value=value, unit=unit, limit=bound, limit_name=name,
         severity=Severity.BREACH if breach else Severity.WATCH, direction="above", excess=(value - bound) / bound, text=text,

@@ -1,0 +1,106 @@
+"""The street of the demonstration: from looking at its phases over balancing them to the comparison."""
+
+from __future__ import annotations
+
+import re
+
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import find
+
+
+def per_phase(bench: Page) -> None:
+    bench.get_by_role("button", name="Balanced Load flow", exact=True).first.click()
+    bench.get_by_role("option", name="Per phase").click()
+    expect(bench.get_by_role("button", name="worst phase Results by", exact=True).first).to_be_visible()
+
+
+def look_by(bench: Page, now: str, way: str) -> None:
+    bench.get_by_role("button", name=f"{now} Results by", exact=True).first.click()
+    bench.get_by_role("option", name=way, exact=True).click()
+
+
+def test_phases_in_profile_tables_and_phasors(bench: Page) -> None:
+    per_phase(bench)
+    find(bench, "LR 5")
+    look_by(bench, "worst phase", "phases")
+    bench.keyboard.press("2")
+    expect(bench.get_by_test_id("profile").and_(bench.locator("[data-phase=B]")).first).to_be_visible()
+    bench.get_by_role("button", name="neutral to earth").click()
+    expect(bench.locator("[data-testid=profile][data-phase=N]")).to_be_visible()
+    bench.keyboard.press("3")
+    expect(bench.get_by_role("columnheader", name=re.compile("^V A")).first).to_be_visible()
+    look_by(bench, "phases", "sequences")
+    expect(bench.get_by_role("columnheader", name=re.compile("^V2.V1")).first).to_be_visible()
+    bench.get_by_role("button", name="Outside limits").click()
+    expect(bench.get_by_role("button", name="Every row")).to_be_visible()
+    bench.get_by_role("tab", name="Phasors").click()
+    expect(bench.get_by_test_id("phasor")).to_have_count(4)
+    bench.keyboard.press("p")
+    expect(bench.get_by_test_id("phasor-ghost")).to_have_count(4)
+
+
+def test_a_home_changes_its_phase_in_the_card(bench: Page) -> None:
+    per_phase(bench)
+    find(bench, "LR home 27")
+    group = bench.get_by_role("group", name="Phase", exact=True)
+    expect(group.get_by_role("button", pressed=True)).to_have_count(1)
+    other = group.get_by_role("button", pressed=False).first
+    wanted = other.inner_text()
+    other.click()
+    expect(group.get_by_role("button", pressed=True)).to_have_text(wanted)
+
+
+def test_from_selection_over_balancing_to_comparison(bench: Page) -> None:
+    per_phase(bench)
+    find(bench, "T-Lantern Row")
+    bench.keyboard.press("s")
+    bench.get_by_role("button", name="Balance phases").click()
+    bench.get_by_role("checkbox", name="Summer noon").check()
+    bench.get_by_role("button", name="Balance", exact=True).click()
+    said = bench.get_by_test_id("statement")
+    said.wait_for(timeout=60_000)
+    expect(said).to_contain_text("move; power unbalance at the head")
+    bench.get_by_role("button", name="Make it a scheme").click()
+    changes = bench.get_by_role("table", name="Changes")
+    crescent = changes.get_by_role("row").filter(has_text="LR crescent-1")
+    expect(crescent).to_contain_text("and 12 elements with it")
+    expect(crescent).to_contain_text("points")
+    expect(bench.get_by_role("checkbox", name="Balance T-Lantern Row on", exact=True)).to_be_checked()
+    expect(bench.get_by_test_id("scheme-mark").first).to_be_visible()
+    # Nothing of the street is outside its limits any more, on neither condition.
+    for condition, other in (("Winter evening", "Summer noon"), ("Summer noon", "Winter evening")):
+        bench.get_by_role("tab", name=re.compile("^Findings")).click()
+        street = bench.locator("li button[data-severity=breach]").filter(
+            has_text=re.compile("^(LR|Wick Yard|Lamp|Crescent)")
+        )
+        expect(street).to_have_count(0)
+        bench.get_by_role("button", name=f"{condition} Condition", exact=True).first.click()
+        bench.get_by_role("option", name=other, exact=True).click()
+        expect(bench.get_by_role("button", name=f"{other} Condition", exact=True).first).to_be_visible()
+    bench.get_by_role("tab", name="Schemes").click()
+    bench.get_by_role("button", name="Compare", exact=True).first.click()
+    totals = bench.get_by_role("table", name="Totals")
+    expect(totals.get_by_role("row").filter(has_text="Lowest voltage")).to_contain_text("+0.")
+    expect(bench.get_by_test_id("findings-change")).to_contain_text(re.compile(r"lost [1-9]"))
+    bench.get_by_role("button", name="Diagram").click()
+    expect(bench.get_by_role("img", name=re.compile("^Diagram of"))).to_have_count(2)
+    bench.get_by_role("button", name="Data", exact=True).click()
+    expect(bench.get_by_role("table", name="Changed data").get_by_role("row").nth(3)).to_be_visible()
+
+
+def test_edits_are_recorded_into_a_scheme_and_switched_off_again(bench: Page) -> None:
+    bench.keyboard.press("s")
+    bench.get_by_role("button", name="New scheme").click()
+    bench.get_by_role("button", name="Record edits into Scheme").click()
+    expect(bench.get_by_text("edits go into Scheme")).to_be_visible()
+    find(bench, "Heron End demand")
+    field = bench.locator("[data-field=active_power_mw] input")
+    before = field.input_value()
+    field.fill("0.05")
+    field.press("Enter")
+    expect(bench.get_by_role("table", name="Changes").get_by_role("row")).to_have_count(2)
+    bench.get_by_role("checkbox", name="Scheme on", exact=True).uncheck()
+    expect(field).to_have_value(before)
+    bench.get_by_role("button", name="Stop recording").first.click()
+    expect(bench.get_by_text("edits go into Scheme")).to_have_count(0)

@@ -1,0 +1,168 @@
+"""Results per phase in the interface: ways of looking, labels, curves of the profile, phasors, marks of schemes."""
+
+from __future__ import annotations
+
+from math import cos, radians, sin
+from typing import Any
+
+import pytest
+
+from tests.web.conftest import Js
+
+FIGURE = "m.figure(m.viewed(m.complete(i.live, null), i.way).tables[i.table], i.id, i.name)"
+
+
+def figure(js: Js, live: dict[str, Any], way: str, table: str, ident: str, name: str) -> float | None:
+    found: float | None = js(FIGURE, live=live, way=way, table=table, id=ident, name=name)
+    return found
+
+
+def raw(live: dict[str, Any], table: str, ident: str, name: str) -> float:
+    columns = {c["name"]: c["values"] for c in live["tables"][table]["columns"]}
+    return float(columns[name][columns["id"].index(ident)])
+
+
+def test_each_way_has_its_columns(js: Js, street_live: dict[str, Any]) -> None:
+    names = {
+        way: set(
+            js(
+                "m.viewed(m.complete(i.live, null), i.way).tables.buses.columns.map((c) => c.name)",
+                live=street_live,
+                way=way,
+            )
+        )
+        for way in ("worst", "phases", "sequences", "line")
+    }
+    assert "phase_a_voltage_pu" in names["phases"]
+    assert "positive_voltage_pu" in names["sequences"]
+    assert "line_ab_voltage_pu" in names["line"]
+    assert not {"phase_a_voltage_pu", "positive_voltage_pu", "line_ab_voltage_pu"} & names["worst"]
+    assert all({"voltage_pu", "neutral_voltage_v", "unbalance_pct"} <= n for n in names.values())
+
+
+def test_what_stands_for_the_voltage_follows_the_way(js: Js, street_live: dict[str, Any]) -> None:
+    phases = [raw(street_live, "buses", "LR 7", f"phase_{p}_voltage_pu") for p in "abc"]
+    worst = max(phases, key=lambda v: abs(v - 1))
+    assert figure(js, street_live, "worst", "buses", "LR 7", "voltage_pu") == pytest.approx(worst)
+    positive = raw(street_live, "buses", "LR 7", "positive_voltage_pu")
+    assert figure(js, street_live, "sequences", "buses", "LR 7", "voltage_pu") == pytest.approx(positive)
+    pairs = [raw(street_live, "buses", "LR 7", f"line_{p}_voltage_pu") for p in ("ab", "bc", "ca")]
+    assert figure(js, street_live, "line", "buses", "LR 7", "voltage_pu") == pytest.approx(
+        max(pairs, key=lambda v: abs(v - 1))
+    )
+
+
+def test_a_bus_of_one_phase_keeps_its_voltage_in_every_way(js: Js, street_live: dict[str, Any]) -> None:
+    own = raw(street_live, "buses", "Crescent 2", "phase_a_voltage_pu")
+    for way in ("worst", "phases", "sequences", "line"):
+        assert figure(js, street_live, way, "buses", "Crescent 2", "voltage_pu") == pytest.approx(own)
+
+
+def test_a_balanced_result_stays_as_it_is(js: Js, demo_live: dict[str, Any]) -> None:
+    expression = (
+        "(() => { const r = m.complete(i.live, null); return [m.viewed(r, 'phases') === r, m.hasPhases(r)] })()"
+    )
+    assert js(expression, live=demo_live) == [True, False]
+
+
+def test_profile_is_drawn_in_strands(js: Js, street_live: dict[str, Any]) -> None:
+    strands = (
+        "m.strands(m.QUANTITIES.find((q) => q.id === i.q), m.viewed(m.complete(i.live, null), i.way), i.way)"
+        ".map((s) => [s.name, s.quantity.read(m.viewed(m.complete(i.live, null), i.way), i.bus, i.line)])"
+    )
+    found = dict(js(strands, live=street_live, q="voltage", way="phases", bus="LR 5", line="LR main-05"))
+    assert found == {
+        p.upper(): pytest.approx(raw(street_live, "buses", "LR 5", f"phase_{p}_voltage_pu")) for p in "abc"
+    }
+    currents = dict(js(strands, live=street_live, q="current", way="phases", bus="LR 5", line="LR main-05"))
+    assert currents["N"] == pytest.approx(raw(street_live, "branches", "LR main-05", "neutral_current_a"))
+    alone = js(strands, live=street_live, q="neutral", way="worst", bus="LR 5", line="LR main-05")
+    assert alone == [["N", pytest.approx(raw(street_live, "buses", "LR 5", "neutral_voltage_v"))]]
+    assert len(js(strands, live=street_live, q="voltage", way="worst", bus="LR 5", line=None)) == 1
+
+
+def test_phasors_of_a_bus_and_a_branch(js: Js, street_live: dict[str, Any], demo_items: list[dict[str, Any]]) -> None:
+    items = [i for i in demo_items if i["id"] in ("LR 5", "LR main-05", "Crescent 2")]
+    expression = "m.tilesOf(i.items, m.complete(i.live, null), i.ghost ? m.complete(i.live, null) : null)"
+    tiles = {t["id"]: t for t in js(expression, live=street_live, items=items, ghost=False)}
+    bus = tiles["LR 5"]
+    assert [a["conductor"] for a in bus["arrows"]] == ["A", "B", "C", "N"]
+    assert bus["arrows"][0]["size"] == pytest.approx(raw(street_live, "buses", "LR 5", "phase_a_voltage_pu"))
+    assert bus["arrows"][3]["size"] * 400 / 3**0.5 == pytest.approx(
+        raw(street_live, "buses", "LR 5", "neutral_voltage_v")
+    )
+    assert [a["conductor"] for a in tiles["Crescent 2"]["arrows"]] == ["A", "N"]
+    branch = tiles["LR main-05"]
+    assert (branch["what"], branch["unit"]) == ("current", "A")
+    # Currents of all conductors nearly cancel: the street is earthed in few places.
+    total = sum(
+        complex(a["size"] * cos(radians(a["angle"])), a["size"] * sin(radians(a["angle"]))) for a in branch["arrows"]
+    )
+    assert abs(total) < 0.02 * max(a["size"] for a in branch["arrows"])
+    ghosts = js(expression, live=street_live, items=items, ghost=True)
+    assert all(len(t["ghosts"]) == len(t["arrows"]) for t in ghosts)
+    assert js("m.largest(i.tiles, 'current')", tiles=list(tiles.values())) == pytest.approx(
+        max(a["size"] for a in branch["arrows"])
+    )
+
+
+@pytest.mark.parametrize(("angle", "x", "y"), [(0, 50, 0), (90, 0, -50), (180, -50, 0), (-90, 0, 50)])
+def test_tips_turn_against_the_clock(js: Js, angle: float, x: float, y: float) -> None:
+    tip = js("m.tip({ conductor: 'A', size: 1, angle: i.a }, 100, 2)", a=angle)
+    assert (tip["x"], tip["y"]) == (pytest.approx(x, abs=1e-9), pytest.approx(y, abs=1e-9))
+
+
+@pytest.mark.parametrize(("conductors", "names", "shown"), [("A", "L123", "L1"), ("BC", "L123", "L2-L3"), ("N", "L123", "N"),
+                                                            ("AB", "ABC", "AB")])  # fmt: skip
+def test_phases_are_written_as_somebody_likes(js: Js, conductors: str, names: str, shown: str) -> None:
+    assert js("m.phaseName(i.c, i.n)", c=conductors, n=names) == shown
+
+
+def test_every_phase_differs_by_stroke_as_well_as_colour(js: Js) -> None:
+    dashes = js("['A', 'B', 'C', 'N'].map((c) => m.PHASE_DASH[c] ?? 'solid')")
+    assert len(set(dashes)) == 4
+    for palette in ("light", "dark"):
+        colours = js(f"['A', 'B', 'C', 'N'].map((c) => m.phaseColour(m.{palette}, c))")
+        assert len(set(colours)) == 4
+
+
+def test_labels_give_each_phase(js: Js, street_live: dict[str, Any], demo_items: list[dict[str, Any]]) -> None:
+    expression = (
+        "(() => { const items = new Map(i.items.map((x) => [x.id, x])); const scene = m.buildScene(items);"
+        "const r = m.viewed(m.complete(i.live, null), i.way); const p = scene.centre.get('LR 5');"
+        "const view = { x: 400 - 2 * p.x, y: 300 - 2 * p.y, k: 2 };"
+        "return m.labelsFor(scene, r, m.WORDS, m.paintWith(m.light, 'both', items, r, {}), view, 800, 600, new Set(['LR 5']))"
+        ".find((l) => l.key === 'LR 5')?.value })()"
+    )
+    phases = js(expression, live=street_live, items=demo_items, way="phases")
+    assert phases.split(" ")[::2] == ["A", "B", "C"]
+    assert float(phases.split(" ")[1]) == pytest.approx(
+        raw(street_live, "buses", "LR 5", "phase_a_voltage_pu"), abs=5e-4
+    )
+    assert float(js(expression, live=street_live, items=demo_items, way="worst"))
+
+
+def test_marks_name_the_schemes_that_are_on(js: Js) -> None:
+    def scheme(ident: str, rank: int, *targets: str, active: bool = True) -> dict[str, Any]:
+        changes = [
+            {"change": {"op": "update", "id": t, "values": {}}, "label": "", "on": True, "gain": "", "group": ""}
+            for t in targets
+        ]
+        return {
+            "kind": "scheme",
+            "id": ident,
+            "name": ident.title(),
+            "rank": rank,
+            "active": active,
+            "changes": changes,
+        }
+
+    items = [scheme("late", 2, "x", "y"), scheme("early", 1, "x"), scheme("off", 3, "z", active=False)]
+    items[0]["changes"][1]["on"] = False
+    expression = (
+        "[m.schemesOf(new Map(i.items.map((x) => [x.id, x]))).map((s) => s.id), "
+        "[...m.marksOf(new Map(i.items.map((x) => [x.id, x])))]]"
+    )
+    order, marks = js(expression, items=items)
+    assert order == ["early", "late", "off"]
+    assert marks == [["x", ["Early", "Late"]]]
