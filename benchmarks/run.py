@@ -105,6 +105,93 @@ class Meter:
             setattr(self._lu._klu, name, plain)
 
 
+def measure_per_phase(nodes: int) -> dict[str, Any]:
+    """A synthetic unbalanced feeder from a flat start: compiling, solving, and the whole with tables and findings."""
+    from synthetic import unbalanced_feeder
+
+    from vastmesh.core.electrical.conductor import compile_conductors
+    from vastmesh.core.network import Condition
+    from vastmesh.core.studies.unbalanced import LiveUnbalanced, UnbalancedOptions
+
+    network = unbalanced_feeder(nodes)
+    compile_ms = median_ms(lambda: compile_conductors(network), 3)
+    live = LiveUnbalanced(network)
+    live.solve()
+    problem, demands = live.problem, live.demands(network.condition)
+    options = UnbalancedOptions(start="flat", automatic=False)
+    bare = Meter(problem)
+    whole_ms, bare_ms = [], []
+    for _ in range(9):
+        bare.seconds = 0.0
+        started = time.perf_counter()
+        attempt, _ = problem.solve(demands, options, None)
+        whole_ms.append((time.perf_counter() - started) * 1e3)
+        bare_ms.append(bare.seconds * 1e3)
+    bare.remove()
+    factor = iter(1 + 0.004 * k for k in range(1, 1000))
+    return {
+        "nodes": problem.n, "elements": len(network.items), "compile_ms": compile_ms, "start": attempt.rung,
+        "ending": attempt.ending.value, "iterations": attempt.iterations, "solve_ms": statistics.median(whole_ms),
+        "bare_ms": statistics.median(bare_ms),
+        "ratio": statistics.median(w / b for w, b in zip(whole_ms, bare_ms, strict=True)),
+        "live_step_ms": median_ms(lambda: live.solve(Condition(id="c", name="c", demand_factor=next(factor))), 5),
+    }  # fmt: skip
+
+
+def measure_street(_: int) -> dict[str, Any]:
+    """The demonstration per phase: a step of the demand slider and a moved home through the service."""
+    import runpy
+
+    from starlette.testclient import TestClient
+
+    from vastmesh.api import make_app
+
+    demo = runpy.run_path(str(Path(__file__).parents[1] / "demo" / "corvane_coast.py"))["network"]()
+    with (
+        tempfile.TemporaryDirectory() as folder,
+        TestClient(make_app(Path(folder)), base_url="http://127.0.0.1") as client,
+    ):
+        ident = client.app.state.sessions.store.create("bench", demo).id  # type: ignore[attr-defined]
+        url = f"/api/projects/{ident}"
+        change = {"op": "update", "id": "settings", "values": {"study": "per_phase"}}
+        body = {"base_revision": 0, "label": "Per phase", "changes": [change]}
+        rows = client.post(f"{url}/changes", json=body).json()["live"]["rows"]
+        factor = iter(1 - 0.004 * k for k in range(1, 200))
+
+        def slide() -> Any:
+            return client.post(f"{url}/preview", params={"rows": rows}, json={"demand_factor": next(factor)})
+
+        slide()
+        revision, phase = 1, 0
+
+        def move() -> None:
+            nonlocal revision, phase
+            phase += 1
+            done = client.post(
+                f"{url}/phases", json={"base_revision": revision, "ident": "LR home 30", "phases": "ABC"[phase % 3]}
+            )
+            if done.status_code == 200:
+                revision = done.json()["revision"]
+
+        return {"buses": 116, "slider_step_ms": median_ms(slide, 25), "another_phase_ms": median_ms(move, 9)}
+
+
+def measure_balancing(loads: int) -> dict[str, Any]:
+    """Phase balancing of a street of homes by each method: score (100 is the present state) and time."""
+    from synthetic import street_of_homes
+
+    from vastmesh.core.studies.balancing import BalancingOptions, run_balancing
+
+    network = street_of_homes(loads)
+    found: dict[str, Any] = {"loads": loads}
+    for method in ("exchange", "genetic", "mixed_integer"):
+        options = BalancingOptions(feeder="main 1", method=method, time_limit_s=30)
+        result = run_balancing(network, options, lambda share, words: None)
+        found[f"{method[:8]}_score"] = float(result.summary["score"] or 0.0)
+        found[f"{method[:8]}_s"] = float(result.summary["took_s"] or 0.0)
+    return found
+
+
 def measure_service(n_bus: int, *, slide: bool) -> dict[str, Any]:
     """Opening a project over HTTP and, for the slider, a step: request in, answer out, in one process."""
     from starlette.testclient import TestClient
@@ -300,7 +387,8 @@ def show(title: str, rows: list[dict[str, Any]]) -> None:
 
 KINDS: dict[str, Callable[[int], dict[str, Any]]] = {
     "solve": measure, "service": lambda n: measure_service(n, slide=n <= 10_000), "sheet": measure_sheet,
-    "slider": measure_slider, "sift": measure_sift,
+    "slider": measure_slider, "sift": measure_sift, "per_phase": measure_per_phase, "street": measure_street,
+    "balancing": measure_balancing,
 }  # fmt: skip
 
 
@@ -310,6 +398,9 @@ def main() -> None:
         return
     show("Balanced load flow, medians (from scratch: flat start; 70,000: linear start)",
          [alone("solve", str(n)) for n in SIZES])  # fmt: skip
+    show("Load flow per phase, unbalanced feeder from a flat start", [alone("per_phase", str(n)) for n in (1000, 8500)])
+    show("The street of the demonstration, live through the service", [alone("street", "0")])
+    show("Phase balancing, 30 s allowed", [alone("balancing", str(n)) for n in (60, 200)])
     show("Service: opening a project, one step of the demand slider", [alone("service", str(n)) for n in SIZES[:2]])
     show("Sift lines through the service", [alone("sift", str(n)) for n in (1000, 70_000)])
     show("Slider in the browser, profile open", [alone("slider", "1000")])

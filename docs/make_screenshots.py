@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sys
 import tempfile
 import urllib.request
@@ -23,13 +24,6 @@ def bench_worst(page: Page) -> None:
 
 def feeder(page: Page) -> None:
     page.locator("li button[data-severity]").filter(has_text="Heron End").click()
-    page.mouse.move(640, 20)
-
-
-def grown(page: Page) -> None:
-    feeder(page)
-    page.get_by_role("button", name="Grow Line").click()
-    page.get_by_role("heading", name="Line Heron End").wait_for()
     page.mouse.move(640, 20)
 
 
@@ -69,13 +63,6 @@ def compare(page: Page) -> None:
     page.keyboard.press("7")
     page.get_by_role("table", name="Comparison").get_by_role("row").nth(3).wait_for()
     page.get_by_role("button", name="On the sheet").click()
-    page.wait_for_timeout(500)
-
-
-def overload(page: Page) -> None:
-    page.get_by_role("slider", name="demand").focus()
-    for _ in range(40):
-        page.keyboard.press("ArrowRight")
     page.wait_for_timeout(500)
 
 
@@ -123,14 +110,6 @@ def model(page: Page) -> None:
     page.get_by_role("tab", name="Model").click()
 
 
-def supply(page: Page) -> None:
-    page.keyboard.press("Control+k")
-    page.keyboard.type("lens: feeders")
-    page.keyboard.press("Enter")
-    find(page, "Kesterby F2-02")
-    page.get_by_role("tab", name="Supply").click()
-
-
 def profile(page: Page) -> None:
     find(page, "Heron End")
     page.keyboard.press("2")
@@ -162,25 +141,83 @@ def ferry(page: Page) -> None:
     page.keyboard.press("f")
 
 
+def per_phase(page: Page, way: str) -> None:
+    page.get_by_role("button", name="Balanced Load flow", exact=True).first.click()
+    page.get_by_role("option", name="Per phase").click()
+    if way != "worst phase":
+        page.get_by_role("button", name="worst phase Results by", exact=True).first.click()
+        page.get_by_role("option", name=way, exact=True).click()
+    page.wait_for_timeout(600)
+
+
+def phases_profile(page: Page) -> None:
+    per_phase(page, "phases")
+    find(page, "Lantern Row 0.4")
+    page.keyboard.press("2")
+    page.get_by_role("button", name="Feeder").first.click()
+    page.get_by_role("option", name="from Lantern Row 0.4").click()
+    page.get_by_role("button", name="neutral to earth").click()
+    page.get_by_role("button", name="unbalance").click()
+    page.get_by_role("button", name="Raise the shelf").click()
+    page.wait_for_timeout(500)
+
+
+def balanced_scheme(page: Page) -> None:
+    per_phase(page, "worst phase")
+    find(page, "T-Lantern Row")
+    page.keyboard.press("s")
+    page.get_by_role("button", name="Balance phases").click()
+    page.get_by_role("checkbox", name="Summer noon").check()
+    page.get_by_role("button", name="Balance", exact=True).click()
+    page.get_by_role("button", name="Make it a scheme").click(timeout=60_000)
+    page.get_by_role("table", name="Changes").wait_for()
+
+
+def scheme(page: Page) -> None:
+    balanced_scheme(page)
+    find(page, "LR 4")
+    page.get_by_role("button", name="Raise the shelf").click()
+
+
+def phasors(page: Page) -> None:
+    balanced_scheme(page)
+    page.keyboard.press("3")
+    line = page.get_by_role("combobox", name="Sift: which rows to show")
+    line.fill('name ~ "LR " or name ~ "Crescent 3"')
+    page.get_by_text(re.compile(r"^\d+ of 116")).wait_for()
+    page.get_by_role("button", name="Select on the sheet").click()
+    page.get_by_role("button", name="Raise the shelf").click()
+    page.get_by_role("tab", name="Phasors").click()
+    page.wait_for_timeout(500)
+
+
+def compare_schemes(page: Page) -> None:
+    balanced_scheme(page)
+    page.get_by_role("button", name="Compare").first.click()
+    page.get_by_role("button", name="Diagram").click()
+    page.wait_for_timeout(2500)
+
+
 SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
     ("bench-light", "light", lambda page: None),
     ("bench-dark", "dark", lambda page: None),
     ("finding", "light", bench_worst),
     ("feeder", "light", feeder),
-    ("grown", "light", grown),
     ("tables", "light", tables),
-    ("demand-140", "light", overload),
     ("not-solved", "light", unsolved),
     ("commands", "dark", palette),
     ("workings", "light", workings),
     ("catalogue", "light", catalogue),
     ("model", "light", model),
-    ("supply", "light", supply),
     ("profile", "light", profile),
     ("terminal", "light", ferry),
     ("sweep", "light", sweep),
     ("map", "light", map_),
     ("compare", "light", compare),
+    ("profile-phases", "light", phases_profile),
+    ("scheme", "light", scheme),
+    ("phasors", "light", phasors),
+    ("compare-schemes", "light", compare_schemes),
 ]
 
 

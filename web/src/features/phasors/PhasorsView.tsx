@@ -15,7 +15,7 @@ import { largest, type Phasor, type Tile, tilesOf, tip } from './tiles'
 const Frame = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); height: 100%; min-height: 0;`
 const Bar = styled.div`
   display: flex; gap: 8px; padding: 2px 12px; align-items: center; border-bottom: 1px solid ${(p) => p.theme.rule}; white-space: nowrap;
-  .quiet { color: ${(p) => p.theme.quiet}; } .space { flex: 1; }
+  .quiet { color: ${(p) => p.theme.quiet}; overflow: hidden; text-overflow: ellipsis; min-width: 0; } .space { flex: 1; }
 `
 const Scroll = styled.div`overflow: auto; min-height: 0; svg { display: block; } text { font: 400 11px ${font.mono}; } .head { font: 500 12px ${font.sans}; cursor: pointer; }`
 const None = styled.div`padding: 16px; color: ${(p) => p.theme.quiet}; max-width: 620px; display: grid; gap: 10px; justify-items: start;`
@@ -212,14 +212,14 @@ function Arrow({
   const back = far > 1e-6 ? { x: (x / far) * head, y: (y / far) * head } : { x: 0, y: 0 }
   return (
     <g
-      opacity={ghost ? 0.4 : 1}
+      opacity={ghost ? 0.6 : 1}
       data-testid={ghost ? 'phasor-ghost' : 'phasor'}
       data-conductor={phasor.conductor}
     >
       <path
         d={`M0 0L${x.toFixed(2)} ${y.toFixed(2)}`}
         stroke={colour}
-        strokeWidth={ghost ? 1 : strong ? 3.2 : 2}
+        strokeWidth={ghost ? 1.3 : strong ? 3.2 : 2}
         strokeDasharray={PHASE_DASH[phasor.conductor]}
       />
       {!ghost && far > 3 && (

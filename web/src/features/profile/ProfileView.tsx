@@ -33,7 +33,7 @@ import { save, savePng } from './save'
 
 const Frame = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); height: 100%; min-height: 0;`
 const Bar = styled.div`
-  display: flex; gap: 4px 5px; padding: 2px 12px; align-items: center; border-bottom: 1px solid ${(p) => p.theme.rule}; overflow: hidden;
+  display: flex; flex-wrap: wrap; gap: 2px 5px; padding: 2px 12px; align-items: center; border-bottom: 1px solid ${(p) => p.theme.rule}; overflow: hidden;
   .quiet { color: ${(p) => p.theme.quiet}; } .space { flex: 1; } button { white-space: nowrap; padding-left: 6px; padding-right: 6px; }
   button[aria-pressed] { border: none; background: transparent; padding: 2px 7px; min-height: 24px; border-radius: 4px; color: ${(p) => p.theme.quiet}; white-space: nowrap; }
   button[aria-pressed='true'] { background: ${(p) => p.theme.accentWash}; color: ${(p) => p.theme.ink}; font-weight: 500; }
