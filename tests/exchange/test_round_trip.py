@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from contextlib import suppress
-
 from datetime import date
 from typing import Any
 
@@ -44,7 +43,7 @@ def grown_networks(draw: st.DrawFn) -> Network:
         places = [i for i in net.elements() if isinstance(i, Bus | Line) and i.kind in SHOOTS[what].at]
         if places:
             with suppress(InvalidFields):  # not everything grows at a bus of one phase
-            net.apply(grow(net, draw(st.sampled_from(places)).id, what).changes)
+                net.apply(grow(net, draw(st.sampled_from(places)).id, what).changes)
     for element in draw(st.lists(st.sampled_from(list(net.elements())), max_size=4, unique_by=lambda e: e.id)):
         net.apply([Update(id=element.id, values=draw(clothes()))])
     if draw(st.booleans()):
