@@ -328,6 +328,17 @@ def _single_transformer(g: _Grower, *, split: bool) -> list[Change]:
     return _adds([bus, made])
 
 
+def _phase_capacitor(g: _Grower) -> list[Change]:
+    """A capacitor in each phase of its own, so that they can differ."""
+    size = {0.4: 0.008, 11.0: 0.4, 33.0: 2.0}.get(g.level(), 7.0)
+    neutral = "N" if "N" in g.bus.conductors else ""
+    found: list[Change] = []
+    for phase in phases_of(g.bus.conductors):
+        found += g.hang("shunt", f"Capacitor {g.bus.name} {phase}", {"step_mvar": size, "steps": 1, "steps_on": 1},
+                        conductors=phase + neutral)  # fmt: skip
+    return found
+
+
 def _electrode(g: _Grower) -> list[Change]:
     """An electrode; a bus without neutral gets one, as that is what an electrode earths."""
     made = g.hang("electrode", f"Electrode {g.bus.name}", {"type": "Earth rod 3 m in loam"}, conductors="N")
@@ -451,6 +462,9 @@ SHOOTS = {
               lambda g: _inline(g, "regulator", "Regulator", {"rating_a": 300.0}), _PAIR),
         Shoot("series_reactor", "Series reactor", "A reactor that limits current, to a new bus",
               lambda g: _inline(g, "series_reactor", "Reactor", {"x_ohm": 0.5, "rating_a": 630.0}), _PAIR),
+        Shoot("phase_regulator", "Regulator per phase", "A line voltage regulator with one control for each phase, to a new bus",
+              lambda g: _inline(g, "regulator", "Regulator", {"rating_a": 300.0}, taps="per_phase"), _PAIR),
+        Shoot("phase_capacitor", "Capacitor per phase", "One capacitor in each phase of this bus", _phase_capacitor),
         Shoot("lateral", "Single-phase lateral", "A two-wire line on the phase used least, to a new bus", _lateral),
         Shoot("single_transformer", "Single-phase transformer", "One limb, to a new low-voltage bus of one phase",
               lambda g: _single_transformer(g, split=False)),
