@@ -13,13 +13,13 @@ from ._options import LoadFlowOptions
 from ._places import places, words_of
 from ._problem import Problem
 from ._reading import Reading
-from ._result import LoadFlowResult, Rows
+from ._result import LoadFlowResult, Rows, area_table
 from ._summaries import summarise_groups
 
 __all__ = [
     "MOST_ROUNDS", "Banks", "Cause", "Control", "Curves", "Linearisation", "LiveLoadFlow", "LoadFlowOptions",
     "LoadFlowResult", "Network", "Problem", "Progress", "Proposal", "Reading", "Rows", "Study", "Taps",
-    "emergency_factor", "find_cause", "live_options", "places", "register", "run_load_flow", "summarise_groups",
+    "area_table", "emergency_factor", "find_cause", "live_options", "places", "register", "run_load_flow", "summarise_groups",
     "tap_order", "words_of",
 ]  # fmt: skip
 

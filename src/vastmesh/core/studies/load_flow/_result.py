@@ -99,7 +99,9 @@ def build_tables(
     buses = _bus_table(rows, reading)
     branches = _branch_table(rows, ends, positions or {})
     injections = _injection_table(rows, reading, arrays)
-    areas = _area_table(rows, reading, ends)
+    generation, demand = _picked(reading.bus_generation, rows.bus_row, 0), _picked(reading.bus_demand, rows.bus_row, 0)
+    loss = np.nan_to_num(_picked((ends.s_from + ends.s_to).real, rows.branch_element, 0))
+    areas = area_table(rows, generation, demand, loss)
     found = [buses, branches, injections, areas]
     if rows.winding_units:
         found.insert(2, _winding_table(rows, reading, arrays))
@@ -269,11 +271,10 @@ def _winding_table(rows: Rows, reading: Reading, arrays: NetArrays) -> Table:
     return Table("windings", "Three-winding transformers", columns)
 
 
-def _area_table(rows: Rows, reading: Reading, ends: Ends) -> Table:
-    """Totals of each area; a branch's losses count in halves for the areas of its two buses."""
+def area_table(rows: Rows, generation: Complexes, demand: Complexes, loss: Floats) -> Table:
+    """Totals of each area from what each bus has (MVA) and each branch loses (MW); a branch's losses count in halves for
+    the areas of its two buses."""
     names = rows.area_names
-    generation, demand = _picked(reading.bus_generation, rows.bus_row, 0), _picked(reading.bus_demand, rows.bus_row, 0)
-    loss = np.nan_to_num(_picked((ends.s_from + ends.s_to).real, rows.branch_element, 0))
 
     def total(area: Ints, values: Floats) -> Floats:
         inside = area >= 0

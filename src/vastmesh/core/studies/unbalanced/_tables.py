@@ -7,7 +7,7 @@ import numpy as np
 from ...electrical.arrays import Bools, Complexes, Floats, Ints
 from ...network import Network
 from ..base import Column, Table
-from ..load_flow import Rows
+from ..load_flow import Rows, area_table
 from ._controls import PhaseControls
 from ._reading import SEQUENCES, Reading, deviation, percent
 
@@ -19,9 +19,10 @@ _TINY_A = 1e-6
 
 
 def build_tables(network: Network, rows: Rows, reading: Reading, controls: PhaseControls) -> dict[str, Table]:
+    lost = np.nan_to_num(picked(reading.element_power.sum(axis=1).real / 1e6, rows.branch_element))
     found = [
         _bus_table(network, rows, reading), _branch_table(network, rows, reading, controls),
-        _injection_table(rows, reading), _area_table(rows, reading),
+        _injection_table(rows, reading), area_table(rows, *_at_buses(rows, reading), lost),
     ]  # fmt: skip
     return {t.name: t for t in found}
 
@@ -349,32 +350,6 @@ def _injection_table(rows: Rows, r: Reading) -> Table:
             Column("neutral_current_a", "I N", on(current[:, 3]), AMP, 1, view=PHASES),
             Column("power_factor", "cos φ", on(_power_factor(np.asarray(s * 1e6, np.complex128))), None, 3),
             Column("state", "State", _words(live)),
-        ],
-    )  # fmt: skip
-
-
-def _area_table(rows: Rows, r: Reading) -> Table:
-    """Totals of each area; a branch's losses count in halves for the areas of its two buses."""
-    names, n = rows.area_names, len(rows.area_names)
-    generation, demand = _at_buses(rows, r)
-    loss = np.nan_to_num(picked(r.element_power.sum(axis=1).real / 1e6, rows.branch_element))
-
-    def total(area: Ints, values: Floats) -> Floats:
-        inside = area >= 0
-        return np.bincount(area[inside], values[inside], n).astype(np.float64)
-
-    losses = total(rows.area_from, loss / 2) + total(rows.area_to, loss / 2)
-    gen, dem = total(rows.area_of_bus, generation.real), total(rows.area_of_bus, demand.real)
-    return Table(
-        "areas", "Areas",
-        [
-            Column("id", "Area", names),
-            Column("generation_mw", "Generation", gen, MW, 3),
-            Column("generation_mvar", "Generation", total(rows.area_of_bus, generation.imag), MVAR, 3),
-            Column("demand_mw", "Demand", dem, MW, 3),
-            Column("demand_mvar", "Demand", total(rows.area_of_bus, demand.imag), MVAR, 3),
-            Column("active_loss_mw", "Losses", losses, MW, 4, "Losses of branches between areas count half in each"),
-            Column("export_mw", "Export", gen - dem - losses, MW, 3, "Generation less demand and losses"),
         ],
     )  # fmt: skip
 
