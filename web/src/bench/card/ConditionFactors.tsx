@@ -1,8 +1,7 @@
 /** The factors of a condition by class, area and energy, each typed in place; and copies of the condition. */
-import { useState } from 'react'
 import styled from 'styled-components'
 import { Button } from '../../design/controls'
-import { exact, parseNumber } from '../../design/format'
+import { PercentInput } from '../../design/PercentInput'
 import { font } from '../../design/tokens'
 import { freeName } from '../create'
 import { type Item, type Items, text } from '../model'
@@ -78,35 +77,22 @@ function Factor(props: { item: Item; field: string; of: string; label: string })
   const { item, field, of, label } = props
   const factors = (item[field] ?? {}) as Factors
   const now = factors[of] ?? 1
-  const [draft, setDraft] = useState<string | null>(null)
-  const keep = () => {
-    const typed = draft?.trim()
-    setDraft(null)
-    if (typed === undefined || typed === exact(now, 100)) return
-    const value = typed === '' ? 100 : parseNumber(typed)
-    if (!(value >= 0 && value <= 10_000))
-      return notify(
-        'problem',
-        `${item.name}, ${label}: “${typed}” is not allowed. Enter a number from 0 to 10000 %.`,
-      )
-    const { [of]: _, ...rest } = factors
-    const next = value === 100 ? rest : { ...rest, [of]: value / 100 }
-    void updateOrTell(item, { [field]: next }, `Set ${label} to ${exact(value)} % in ${item.name}`)
-  }
+  const { [of]: _, ...rest } = factors
   return (
     <Row>
       <span>{label}</span>
-      <input
-        inputMode="decimal"
-        data-set={now !== 1}
-        value={draft ?? exact(now, 100)}
-        onFocus={(e) => e.currentTarget.select()}
-        onChange={(e) => setDraft(e.currentTarget.value)}
-        onBlur={keep}
-        onKeyDown={(e) => {
-          if (e.key === 'Enter') e.currentTarget.blur()
-          if (e.key === 'Escape') setDraft(null)
-        }}
+      <PercentInput
+        factor={now}
+        onKeep={(factor, percent) =>
+          void updateOrTell(
+            item,
+            { [field]: factor === 1 ? rest : { ...rest, [of]: factor } },
+            `Set ${label} to ${percent} % in ${item.name}`,
+          )
+        }
+        onRefuse={(typed, allowed) =>
+          notify('problem', `${item.name}, ${label}: “${typed}” is not allowed. ${allowed}`)
+        }
       />
       <span>%</span>
     </Row>

@@ -6,7 +6,7 @@ import { type Item, type Items, number, text } from '../../bench/model'
 import { changeOrTell, updateOrTell } from '../../bench/session'
 import { notify, select, useBench } from '../../bench/store'
 import { Plain } from '../../design/controls'
-import { exact, parseNumber } from '../../design/format'
+import { PercentInput } from '../../design/PercentInput'
 import { font } from '../../design/tokens'
 import { Sweep } from './Sweep'
 
@@ -199,38 +199,21 @@ function otherwise(c: Item, items: Items): string {
 }
 
 function FactorCell({ condition, line }: { condition: Item; line: Line }) {
-  const now = line.read(condition)
-  const [draft, setDraft] = useState<string | null>(null)
-  const keep = () => {
-    const typed = draft?.trim()
-    setDraft(null)
-    if (typed === undefined || typed === exact(now, 100)) return
-    const value = typed === '' ? 100 : parseNumber(typed)
-    if (!(value >= 0 && value <= 1000))
-      return notify(
-        'problem',
-        `${condition.name}, ${line.label}: “${typed}” is not allowed. Enter a number from 0 to 1000 %.`,
-      )
-    void updateOrTell(
-      condition,
-      line.write(condition, value / 100),
-      `Set ${line.label} to ${exact(value)} % in ${condition.name}`,
-    )
-  }
   return (
     <>
-      <input
-        aria-label={`${line.label}, ${condition.name}`}
-        inputMode="decimal"
-        value={draft ?? exact(now, 100)}
-        onFocus={(e) => e.currentTarget.select()}
-        onChange={(e) => setDraft(e.currentTarget.value)}
-        onBlur={keep}
-        onKeyDown={(e) => {
-          e.stopPropagation()
-          if (e.key === 'Enter') e.currentTarget.blur()
-          if (e.key === 'Escape') setDraft(null)
-        }}
+      <PercentInput
+        label={`${line.label}, ${condition.name}`}
+        factor={line.read(condition)}
+        onKeep={(factor, percent) =>
+          void updateOrTell(
+            condition,
+            line.write(condition, factor),
+            `Set ${line.label} to ${percent} % in ${condition.name}`,
+          )
+        }
+        onRefuse={(typed, allowed) =>
+          notify('problem', `${condition.name}, ${line.label}: “${typed}” is not allowed. ${allowed}`)
+        }
       />
       <span className="unit">%</span>
     </>
