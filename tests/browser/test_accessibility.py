@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import open_bench
+from tests.browser.conftest import find, open_bench
 from tests.conftest import ROOT
 
 AXE = ROOT / "web" / "node_modules" / "axe-core" / "axe.min.js"
@@ -60,6 +60,32 @@ def test_overlays_and_projects_pass_axe(
     assert violations(page) == []
     page.goto(f"{server}/projects")
     expect(page.get_by_role("button", name="New project")).to_be_visible()
+    assert violations(page) == []
+
+
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+def test_views_per_phase_and_schemes_pass_axe(
+    new_page: Callable[..., Page], server: str, project: str, scheme: str
+) -> None:
+    page = new_page(color_scheme=scheme, reduced_motion="reduce")
+    open_bench(page, server, project)
+    page.get_by_role("tab", name="Phasors").click()
+    expect(page.get_by_text("The balanced load flow has one phase")).to_be_visible()
+    assert violations(page) == []
+    page.get_by_role("button", name="Solve per phase", exact=True).click()
+    expect(page.get_by_text("Select one or several buses")).to_be_visible()
+    find(page, "LR 3")
+    expect(page.get_by_test_id("phasor").first).to_be_visible()
+    assert violations(page) == []
+    page.get_by_role("tab", name="Schemes").click()
+    page.get_by_role("button", name="New scheme").click()
+    expect(page.get_by_role("checkbox", name="Scheme on", exact=True)).to_be_visible()
+    assert violations(page) == []
+    page.get_by_role("button", name="Balance phases").click()
+    expect(page.get_by_role("button", name="Balance", exact=True)).to_be_visible()
+    assert violations(page) == []
+    page.get_by_role("button", name="Compare", exact=True).first.click()
+    expect(page.get_by_role("table", name="Totals")).to_be_visible()
     assert violations(page) == []
 
 

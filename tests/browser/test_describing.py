@@ -304,7 +304,7 @@ def test_a_condition_is_copied_and_its_factors_typed_in_place(bench: Page, serve
     assert bench.get_by_test_id("badge").inner_text() != before
     card(bench).get_by_label("Middle").fill("lots")
     card(bench).get_by_label("Middle").press("Enter")
-    expect(bench.get_by_text("Enter a number from 0 to 10000 %")).to_be_visible()
+    expect(bench.get_by_text("Enter a number from 0 to 1000 %")).to_be_visible()
 
 
 def test_an_outage_belongs_to_a_condition(bench: Page, server: str, project: str) -> None:

@@ -98,7 +98,7 @@ export function PhasorsView() {
           xmlns="http://www.w3.org/2000/svg"
           width={width}
           height={height}
-          role="img"
+          role="group"
           aria-label={`Phasors of ${name}`}
         >
           <rect width={width} height={height} fill={theme.paper} />

@@ -45,6 +45,9 @@ const QUANTITIES = [
   { id: 'injections reactive_power_mvar', label: 'reactive power of machines and loads' },
 ]
 
+/** Runs with voltages and flows of the whole network, which can be pinned and looked at. */
+const isFlow = (study: string) => study === 'load_flow' || study === 'unbalanced'
+
 const runsKey = (project: string | undefined) => ['runs', project] as const
 
 export function useRuns() {
@@ -99,7 +102,7 @@ export function RunsView() {
           )}
         </List>
       </Side>
-      <Compare runs={runs.filter((r) => r.study === 'load_flow')} />
+      <Compare runs={runs.filter((r) => isFlow(r.study))} />
     </Frame>
   )
 }
@@ -122,7 +125,7 @@ function RunRow({ run, pinned, refresh }: { run: Info; pinned: boolean; refresh:
     if (pinned) useBench.setState({ pinned: null })
     await refresh()
   }
-  const flow = run.study === 'load_flow'
+  const flow = isFlow(run.study)
   return (
     <Row data-pinned={pinned}>
       {editing ? (
