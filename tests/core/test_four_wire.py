@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from tests.core import four_wire
-from vastmesh.core.network import Network, Update
+from vastmesh.core.network import Network, Update, to_phases
 from vastmesh.core.studies.load_flow import LoadFlowResult
 from vastmesh.core.studies.unbalanced import LiveUnbalanced, Reading, run_unbalanced
 
@@ -208,3 +208,21 @@ def test_another_phase_is_one_change_and_follows_at_once(live: LiveUnbalanced) -
     at = list(after["id"]).index("N6")
     assert after["phase_c_voltage_pu"][at] > before["phase_c_voltage_pu"][at] + 0.01
     assert after["phase_a_voltage_pu"][at] < before["phase_a_voltage_pu"][at] - 0.01
+
+
+def test_a_lateral_with_a_matrix_of_its_own_moves_to_another_phase() -> None:
+    """A two-wire matrix says nothing about letters: moved from B to A the lateral has the same impedance there."""
+    network = four_wire.network()
+    network.apply(to_phases(network, "L47", "A"))
+    mine = LiveUnbalanced(network)
+    result = mine.solve()
+    assert [f.text for f in result.findings if f.limit_name == "Model"] == []
+    table = result.tables["buses"]
+    at = list(table["id"]).index("N8")
+    assert 0.85 < table["phase_a_voltage_pu"][at] < 0.95
+    assert not np.isfinite(table["phase_b_voltage_pu"][at])
+    branches = result.tables["branches"]
+    row_ = list(branches["id"]).index("L78")
+    resistance = 1.2303 - 0.0493
+    amps = branches["phase_a_current_a"][row_]
+    assert branches["phase_a_loss_kw"][row_] * 1e3 == pytest.approx(resistance * 0.06 * amps**2, rel=1e-6)

@@ -68,7 +68,7 @@ def conductor_matrix(key: LineKey) -> tuple[Complexes, Floats]:
         given = LineMatrix.model_validate_json(key.matrix)
         z = np.array(given.z_ohm_per_km(), np.complex128)
         b = np.array(given.b_us() or np.zeros(z.shape), np.float64)
-        return _picked(z, b, given.order, kept, reduced=key.reduced)
+        return _picked(z, b, order_for(given.order, key.conductors), kept, reduced=key.reduced)
     if key.geometry is not None:
         found = line_constants(LineGeometry.model_validate_json(key.geometry), key.frequency_hz)
         order = "".join(found.phases)
@@ -87,6 +87,14 @@ def conductor_matrix(key: LineKey) -> tuple[Complexes, Floats]:
     phase = np.array([c != "N" for c in kept])
     b = np.where(np.outer(phase, phase), np.full((k, k), (b0 - b1) / 3) + np.eye(k) * b1, 0.0)
     return z, b
+
+
+def order_for(order: str, conductors: str) -> str:
+    """Conductors behind the rows of a matrix for a line: of as many phases as the matrix has, other letters change nothing."""
+    mine, rows = conductors.replace("N", ""), order.replace("N", "")
+    if set(mine) <= set(rows) or len(mine) != len(rows):
+        return order
+    return order.translate(str.maketrans(rows, mine))
 
 
 def coupling_ohm_per_km(frequency_hz: float, spacing_m: float) -> complex:

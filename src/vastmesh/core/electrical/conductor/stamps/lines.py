@@ -12,7 +12,7 @@ from ....network import Line, LineGeometry, LineMatrix, Regulator, SeriesReactor
 from ...arrays import Complexes
 from .._arrays import Gap, LossSpot, TapSpot
 from .._builder import NUMBER, Builder
-from .._lines import LineKey, conductor_matrix, earthed_along, own_resistance
+from .._lines import LineKey, conductor_matrix, earthed_along, order_for, own_resistance
 from . import stamp
 
 _POOREST = 1e-12  # Ω: below it a conductor is taken as this
@@ -27,9 +27,10 @@ def line(lines: Sequence[Line], b: Builder) -> None:
         matrix = matrix if isinstance(matrix, LineMatrix) and not matrix.missing() else None
         geometry = geometry if isinstance(geometry, LineGeometry) and not geometry.missing() else None
         wanted = e.conductors
-        if matrix is not None and (lost := [c for c in wanted if c not in matrix.order]):
+        order = order_for(matrix.order, wanted) if matrix is not None else ""
+        if matrix is not None and (lost := [c for c in wanted if c not in order]):
             b.gaps.append(Gap(e.id, "matrix", f"its matrix has no conductor {''.join(lost)}"))
-            wanted = "".join(c for c in wanted if c in matrix.order)
+            wanted = "".join(c for c in wanted if c in order)
         found = b.present(e.id, wanted, e.from_bus, e.to_bus)
         given = next((x.rating_a for x in (e, matrix, geometry) if x is not None and x.rating_a), None)
         amps = given * e.parallel if given else inf
