@@ -32,7 +32,7 @@ def tables(page: Page) -> None:
     page.get_by_role("button", name="Branches").click()
     line = page.get_by_role("combobox", name="Sift: which rows to show")
     line.fill("kind = line and loading_pct > 70 %, largest loading_pct first")
-    page.get_by_text(" of 118").wait_for()
+    page.get_by_text(" of 121").wait_for()
     page.get_by_role("button", name="Select on the sheet").click()
     page.wait_for_timeout(400)
 

@@ -166,7 +166,7 @@ def test_grow_handles_add_a_line_with_a_bus_and_a_transformer(bench: Page) -> No
     expect(card(bench).get_by_role("heading", name="T Heron End 1")).to_be_visible()
     expect(bench.get_by_test_id("badge")).to_contain_text("solved")
     bench.keyboard.press("Escape")
-    expect(card(bench)).to_contain_text("115 buses")
+    expect(card(bench)).to_contain_text("118 buses")
 
 
 def test_a_bus_is_dragged_and_moved_by_keys_and_stays(bench: Page, server: str, project: str) -> None:

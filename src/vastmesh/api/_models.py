@@ -159,6 +159,7 @@ class AccountOut(BaseModel):
     tolerance_mva: float
     explanation: str
     notes: list[str]
+    assumed: list[str] = []
 
 
 class LiveOut(BaseModel):

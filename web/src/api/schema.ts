@@ -984,6 +984,11 @@ export interface components {
             explanation: string;
             /** Notes */
             notes: string[];
+            /**
+             * Assumed
+             * @default []
+             */
+            assumed?: string[];
         };
         /**
          * Add

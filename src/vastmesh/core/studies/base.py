@@ -115,7 +115,7 @@ class MismatchAt:
 
 @dataclass(frozen=True)
 class Account:
-    """How a calculation went, in the same form whatever the study."""
+    """How a calculation went, in the same form whatever the study; ``assumed``: what it took for granted here."""
 
     ending: Ending
     method: str
@@ -126,6 +126,7 @@ class Account:
     tolerance_mva: float = 0.0
     explanation: str = ""
     notes: list[str] = field(default_factory=list)
+    assumed: list[str] = field(default_factory=list)
 
     @property
     def converged(self) -> bool:

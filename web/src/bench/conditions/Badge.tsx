@@ -83,7 +83,7 @@ function AccountText({ account, ms }: { account: Account; ms: number }) {
         {mva(account.tolerance_mva)} MVA.
       </p>
       {account.explanation && <p className="why">{account.explanation}</p>}
-      {account.notes.map((n) => (
+      {[...(account.assumed ?? []), ...account.notes].map((n) => (
         <p key={n}>{n}</p>
       ))}
       {account.history.length > 1 && <h3>Largest mismatch after each step</h3>}

@@ -61,9 +61,9 @@ export function StudiesView() {
     queryFn: () => answer(client.GET('/api/studies')),
     staleTime: Number.POSITIVE_INFINITY,
   })
-  // The load flow is always there; the sweep and phase balancing have places of their own.
+  // The load flow is always there, per phase as well; the sweep and phase balancing have places of their own.
   const offered = studies.filter(
-    (s) => s.name !== 'load_flow' && s.name !== 'sweep' && s.name !== 'balancing',
+    (s) => s.name !== 'load_flow' && s.name !== 'sweep' && s.name !== 'balancing' && s.name !== 'unbalanced',
   )
   const [chosen, setChosen] = useState<string | null>(null)
   const study = offered.find((s) => s.name === chosen) ?? offered[0]

@@ -35,6 +35,7 @@ def account_for(
         tolerance_mva=options.tolerance_pu * base,
         explanation=_explain(network, arrays, problem, solution, options),
         notes=_notes(network, arrays, problem, solution),
+        assumed=_assumed(network, arrays),
     )
 
 
@@ -51,6 +52,21 @@ def _worst(arrays: NetArrays, problem: Problem, solution: Solution) -> list[Mism
     base = arrays.base_mva
     return [
         MismatchAt(_bus_of_node(arrays, problem, int(i)), float(f[i, 0]) * base, float(f[i, 1]) * base) for i in order
+    ]
+
+
+def _assumed(network: Network, arrays: NetArrays) -> list[str]:
+    """What the balanced network stands for: elements of fewer phases as if they had all three."""
+    items = (network.items.get(i) for i in arrays.element_id)
+    fewer = sum(
+        1 for e in items if e is not None and e.kind != "electrode"
+        and len(str(getattr(e, "conductors", "ABC")).replace("N", "")) < 3
+    )  # fmt: skip
+    if not fewer:
+        return []
+    return [
+        f"{fewer} {'element has' if fewer == 1 else 'elements have'} fewer than three phases: balanced, their power is "
+        "shared by all three. Solve per phase to see each phase and the neutral."
     ]
 
 
@@ -73,16 +89,6 @@ def _notes(network: Network, arrays: NetArrays, problem: Problem, solution: Solu
         else:
             text = f"it did not converge in {earlier.iterations} iterations."
         notes.append(f"From the {earlier.rung} {text}")
-    fewer = sum(
-        1 for i in arrays.element_id
-        if (e := network.items.get(i)) is not None and len(str(getattr(e, "conductors", "ABC")).replace("N", "")) < 3
-        and e.kind != "electrode"
-    )  # fmt: skip
-    if fewer:
-        notes.append(
-            f"{fewer} {'element has' if fewer == 1 else 'elements have'} fewer than three phases: balanced, their power is "
-            "shared by all three. Solve per phase to see each phase and the neutral."
-        )
     at_limit = solution.attempt.at_limit
     if np.any(at_limit):
         machine = arrays.tables["injection"]
