@@ -50,7 +50,7 @@ def test_every_series_is_ordered_and_every_type_describes_itself(family: str) ->
 def test_types_give_only_fields_their_elements_have(family: str) -> None:
     kinds = [c for c in REGISTRY.values() if catalogue_family(c) == family]
     assert kinds
-    ends = {"from_bus": "a", "to_bus": "b", "hv_bus": "a", "lv_bus": "b"}
+    ends = {"from_bus": "a", "to_bus": "b", "hv_bus": "a", "lv_bus": "b", "bus": "a"}
     for found in types_of(family).values():
         for cls in kinds:
             assert set(found.values) <= set(cls.model_fields), found.name
