@@ -19,8 +19,8 @@ from ..core.network import Add, Attachment, Backdrop, Change, Condition, Network
 from ..core.sift import FUNCTIONS, Frame, sift
 from ..core.studies import STUDIES, Finding, Table
 from ..core.studies.comparison import compare_tables
-from ..core.studies.load_flow import LiveLoadFlow, find_cause, places, summarise_groups, words_of
-from ..core.studies.unbalanced import LiveUnbalanced
+from ..core.studies.live import live_for
+from ..core.studies.load_flow import find_cause, places, summarise_groups, words_of
 from ..core.workings import Working, explain_flow, explain_phases
 from ..exchange import FORMS, element_table, picked, write_tables, write_workings
 from ..reports import PAPERS, picture_pdf
@@ -170,8 +170,7 @@ def cause(ident: str, quantity: str, one: One) -> m.CauseOut:
         condition, solved = one.last()
         network = one.network.under(condition).copy()
         revision, trace, result = one.revision, one.trace(), solved.result
-    solver = LiveUnbalanced if network.settings.study == "per_phase" else LiveLoadFlow
-    found = find_cause(network, result, trace, ident, quantity, solver)
+    found = find_cause(network, result, trace, ident, quantity, live_for)
     proposals = [m.ProposalOut(label=p.label, effect=p.effect, changes=p.changes) for p in found.proposals]
     return m.CauseOut(revision=revision, text=found.text, elements=found.elements, proposals=proposals)
 

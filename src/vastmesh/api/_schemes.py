@@ -8,7 +8,7 @@ from typing import Any
 from fastapi import APIRouter, Response
 
 from ..core.errors import FieldProblem, InvalidFields
-from ..core.network import Bus, Element, to_phases, units
+from ..core.network import to_phases, unit_of
 from ..core.studies.schemes import Case, CaseComparison, SolvedCase, compare_cases
 from . import _models as m
 from . import _render
@@ -78,13 +78,7 @@ def phases(body: m.PhasesIn, one: One) -> Response:
 @schemes.get("/projects/{project_id}/phases/{ident:path}", summary="Phases that a load, a plant or a lateral can take")
 def choices(ident: str, one: One) -> m.PhaseChoicesOut:
     with one.lock:
-        item = one.network[ident]
-        if not isinstance(item, Element) or isinstance(item, Bus):
-            return m.PhaseChoicesOut(ident=ident, unit=None, now="", choices=[], elements=0)
-        near = set(item.buses())
-        unit = next((u for u in units(one.network, near) if ident in u.elements), None) or next(
-            (u for u in units(one.network) if ident in u.elements), None
-        )
+        unit = unit_of(one.network, ident)
         if unit is None:
             return m.PhaseChoicesOut(ident=ident, unit=None, now="", choices=[], elements=0)
         found = dict.fromkeys(unit.after(k) for k in range(len(unit.choices)))

@@ -52,6 +52,22 @@ export const feedersQuery = (project: string, revision: number) =>
     answer(client.GET('/api/projects/{project_id}/feeders', { params: of(project) })),
   )
 
+/** What the schemes that are on change, where they clash and what does not fit. */
+export const layersQuery = (project: string, revision: number) =>
+  onRevision('layers', project, revision, '', () =>
+    answer(client.GET('/api/projects/{project_id}/layers', { params: of(project) })),
+  )
+
+/** Phases that a load, a plant or a lateral can take. */
+export const phasesQuery = (project: string, revision: number, ident: string) =>
+  onRevision('phases', project, revision, ident, () =>
+    answer(
+      client.GET('/api/projects/{project_id}/phases/{ident}', {
+        params: { path: { project_id: project, ident } },
+      }),
+    ),
+  )
+
 export const profileQuery = (project: string, revision: number, start: string) =>
   onRevision('profile', project, revision, start, () =>
     answer(

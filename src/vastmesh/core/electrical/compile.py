@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import replace
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cache
 
 import numpy as np
@@ -20,7 +20,7 @@ from ..network import (
     Settings,
     specs,
 )
-from .arrays import TABLES, Columns, NetArrays, stack
+from .arrays import TABLES, Columns, Floats, NetArrays, stack
 from .stamps import STAMPS, Context
 
 # Further fields of no effect on the equations, beside names, notes and places.
@@ -39,6 +39,31 @@ def _clothes(kind: type[Item]) -> frozenset[str]:
     }
 
 
+@dataclass
+class Usable:
+    """What is compiled: complete elements in service, buses apart; ``left_out``: blank required fields of the others."""
+
+    buses: list[Bus] = field(default_factory=list)
+    by_kind: dict[str, list[Element]] = field(default_factory=dict)
+    left_out: dict[str, tuple[str, ...]] = field(default_factory=dict)
+
+
+def usable(network: Network) -> Usable:
+    """Sort out what of a network can be compiled, in order of entry."""
+    found = Usable()
+    for item in network.items.values():
+        if not isinstance(item, Element):
+            continue
+        if blank := item.missing():
+            found.left_out[item.id] = blank
+        elif item.in_service:
+            if isinstance(item, Bus):
+                found.buses.append(item)
+            else:
+                found.by_kind.setdefault(item.kind, []).append(item)
+    return found
+
+
 def compile_network(network: Network) -> NetArrays:
     """Compile all that is in service and complete, at 100 % demand and generation.
 
@@ -46,19 +71,8 @@ def compile_network(network: Network) -> NetArrays:
     left out; the former are named in ``left_out``.
     """
     settings = network.settings
-    left_out: dict[str, tuple[str, ...]] = {}
-    buses: list[Bus] = []
-    by_kind: dict[str, list[Element]] = {}
-    for item in network.items.values():
-        if not isinstance(item, Element):
-            continue
-        if blank := item.missing():
-            left_out[item.id] = blank
-        elif item.in_service:
-            if type(item) is Bus:
-                buses.append(item)
-            else:
-                by_kind.setdefault(item.kind, []).append(item)
+    found = usable(network)
+    buses = found.buses
     bus_row = {b.id: i for i, b in enumerate(buses)}
     ctx = Context(
         bus_row=bus_row,
@@ -66,17 +80,17 @@ def compile_network(network: Network) -> NetArrays:
         base_mva=settings.base_mva,
         frequency_hz=settings.frequency_hz,
         find=network.items.get,
-        at=_at_switches(network),
+        at=at_switches(network),
     )
     ids: list[str] = []
     kinds: list[str] = []
     parts: dict[str, list[Columns]] = {name: [] for name in TABLES}
-    for kind, found in by_kind.items():
-        usable = [e for e in found if all(b in bus_row for b in e.buses())]
-        for table, columns in STAMPS[kind](usable, ctx).items():
+    for kind, elements in found.by_kind.items():
+        joined = [e for e in elements if all(b in bus_row for b in e.buses())]
+        for table, columns in STAMPS[kind](joined, ctx).items():
             parts[table].append({**columns, "element": columns["element"] + len(ids)})
-        ids += [e.id for e in usable]
-        kinds += [kind] * len(usable)
+        ids += [e.id for e in joined]
+        kinds += [kind] * len(joined)
     areas = network.of(Area)
     number = {a.id: i for i, a in enumerate(areas)}
     bus_area = [number.get(b.area or "", -1) for b in buses] + [_area_inside(network, i, number) for i, _ in ctx.inner]
@@ -95,7 +109,7 @@ def compile_network(network: Network) -> NetArrays:
         element_kind=kinds,
         tables={name: stack(name, pieces) for name, pieces in parts.items()},
         groups=list(ctx.groups),
-        left_out=left_out,
+        left_out=found.left_out,
     )
 
 
@@ -106,7 +120,7 @@ def _area_inside(network: Network, ident: str, number: dict[str, int]) -> int:
     return number.get(first.area or "", -1) if isinstance(first, Bus) else -1
 
 
-def _at_switches(network: Network) -> dict[str, list[CurrentTransformer]]:
+def at_switches(network: Network) -> dict[str, list[CurrentTransformer]]:
     """Current transformers by the switch they stand at."""
     found: dict[str, list[CurrentTransformer]] = {}
     for t in network.of(CurrentTransformer):
@@ -129,7 +143,7 @@ def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous:
         frequency_hz=arrays.frequency_hz,
         groups={g: i for i, g in enumerate(arrays.groups)},
         find=network.items.get,
-        at=_at_switches(network),
+        at=at_switches(network),
     )
     position: dict[str, int] | None = None
     for ident in changed:
@@ -168,10 +182,10 @@ def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous:
 
 def apply_condition(arrays: NetArrays, condition: Condition) -> NetArrays:
     """Arrays with demand and generation scaled by the condition; everything else is shared."""
-    demand = _factors(arrays, "class:", condition.demand_factor, condition.class_factors)
-    energy = _factors(arrays, "energy:", condition.generation_factor, condition.energy_factors)
+    demand = factors(arrays.groups, "class:", condition.demand_factor, condition.class_factors)
+    energy = factors(arrays.groups, "energy:", condition.generation_factor, condition.energy_factors)
     load, injection = arrays.tables["load"], arrays.tables["injection"]
-    by_area = _factors(arrays, "area:", 1.0, condition.area_factors)
+    by_area = factors(arrays.groups, "area:", 1.0, condition.area_factors)
     by_load = demand[load["group"]] * np.where(load["area"] >= 0, by_area[load["area"]], 1.0)
     by_machine = np.where(injection["group"] >= 0, energy[injection["group"]], 1.0)
     return replace(
@@ -184,6 +198,7 @@ def apply_condition(arrays: NetArrays, condition: Condition) -> NetArrays:
     )
 
 
-def _factors(arrays: NetArrays, prefix: str, overall: float, further: dict[str, float]) -> np.ndarray:
-    names = [g.removeprefix(prefix) if g.startswith(prefix) else "" for g in arrays.groups]
-    return overall * np.array([further.get(n, 1.0) if n else 1.0 for n in names] or [1.0])
+def factors(groups: Sequence[str], prefix: str, overall: float, further: Mapping[str, float]) -> Floats:
+    """Factor of each group: the overall one, times a further one where the group bears the prefix and a name of it."""
+    names = [g.removeprefix(prefix) if g.startswith(prefix) else "" for g in groups]
+    return np.asarray(overall * np.array([further.get(n, 1.0) if n else 1.0 for n in names] or [1.0]))

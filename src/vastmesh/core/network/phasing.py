@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from itertools import combinations, permutations
 
@@ -13,7 +13,7 @@ from .elements._phases import PHASES, phases_of
 from .elements.bus import Bus
 from .elements.line import Line
 from .elements.transformer import Transformer
-from .items import Element, Item
+from .items import Element
 from .network import Network
 
 Turn = Mapping[str, str]  # phase -> phase in its place; phases not named stay
@@ -47,20 +47,25 @@ def units(network: Network, buses: set[str] | None = None, *, kinds: set[str] | 
 
     What hangs on a lateral of fewer phases moves only with it. A phase that the bus does not have is no choice.
     """
-    laterals = _laterals(network)
+    place = {ident: n for n, ident in enumerate(network.items)}
+    elements = list(network.elements())
+    if buses is not None:
+        near = {e.id: e for b in _narrow_around(network, buses) for e in network.connected(b)}
+        elements = sorted(near.values(), key=lambda e: place[e.id])
+    laterals = _laterals(network, elements)
     inside: dict[str, str] = {b: ident for ident, (_, members) in laterals.items() for b in members}
     found: list[Unit] = []
     for ident, (line, members) in laterals.items():
         head = _head(network, line, members)
         if head in inside or (buses is not None and head not in buses):
             continue  # part of a larger lateral
-        hung = [ident, *(e for e in network.items if _belongs(network, e, members) and e != ident)]
+        hung = [ident, *sorted(_on(network, members) - {ident}, key=place.__getitem__)]
         phases = phases_of(line.conductors)
         found.append(
             Unit(ident, "lateral", tuple(hung), phases, _turns(phases, phases_of(_bus(network, head).conductors)))
         )
-    for item in network.items.values():
-        if not isinstance(item, Element) or len(item.terminals()) != 1 or item.kind in ("electrode", "source"):
+    for item in elements:
+        if len(item.terminals()) != 1 or item.kind in ("electrode", "source"):
             continue
         bus = _bus(network, item.buses()[0])
         if bus.id in inside or (buses is not None and bus.id not in buses):
@@ -103,10 +108,10 @@ def _bus(network: Network, ident: str) -> Bus:
     return found
 
 
-def _laterals(network: Network) -> dict[str, tuple[Element, set[str]]]:
+def _laterals(network: Network, elements: Iterable[Element]) -> dict[str, tuple[Element, set[str]]]:
     """Lines and single-phase units behind which fewer phases go on: with the buses behind them."""
     found: dict[str, tuple[Element, set[str]]] = {}
-    for e in network.elements():
+    for e in elements:
         if not isinstance(e, Line | Transformer) or len(phases_of(e.conductors)) == 3 or not phases_of(e.conductors):
             continue
         ends = [_bus(network, b) for b in e.buses()]
@@ -118,6 +123,20 @@ def _laterals(network: Network) -> dict[str, tuple[Element, set[str]]]:
         if members is not None:
             found[e.id] = e, members
     return found
+
+
+def _narrow_around(network: Network, buses: Iterable[str]) -> set[str]:
+    """Buses reached from some without passing one of three phases: all that a lateral they are on can reach."""
+    seen = set(buses)
+    queue = list(seen)
+    while queue:
+        here = queue.pop()
+        if len(phases_of(_bus(network, here).conductors)) == 3:
+            continue
+        new = {b for e in network.connected(here) for b in e.buses()} - seen
+        seen |= new
+        queue += new
+    return seen
 
 
 def _behind(network: Network, start: str, without: str) -> set[str] | None:
@@ -141,11 +160,17 @@ def _head(network: Network, line: Element, members: set[str]) -> str:
     return next(b for b in line.buses() if b not in members)
 
 
-def _belongs(network: Network, ident: str, members: set[str]) -> bool:
-    item: Item = network[ident]
-    if isinstance(item, Bus):
-        return ident in members
-    return isinstance(item, Element) and bool(item.buses()) and all(b in members for b in item.buses())
+def _on(network: Network, members: set[str]) -> set[str]:
+    """Some buses, and the elements with all their ends at them."""
+    return members | {e.id for b in members for e in network.connected(b) if all(x in members for x in e.buses())}
+
+
+def unit_of(network: Network, ident: str) -> Unit | None:
+    """The unit that an element is, or hangs on; None where it can't take other phases."""
+    item = network[ident]
+    if not isinstance(item, Element) or isinstance(item, Bus):
+        return None
+    return next((u for u in units(network, _narrow_around(network, item.buses())) if ident in u.elements), None)
 
 
 def turned_values(item: Element, turn: Turn) -> dict[str, object]:
@@ -199,11 +224,10 @@ def to_phases(network: Network, ident: str, phases: str) -> list[Change]:
     Raises :class:`InvalidFields` when it can't be, naming the choices.
     """
     item = network[ident]
-    unit = next((u for u in units(network) if u.ident == ident), None)
-    if unit is None:
-        inside = next((u for u in units(network) if ident in u.elements), None)
+    unit = unit_of(network, ident)
+    if unit is None or unit.ident != ident:
         words = (
-            f"it hangs on {network[inside.ident].name}: move that" if inside
+            f"it hangs on {network[unit.ident].name}: move that" if unit
             else "choose a load, plant or lateral at a bus with more phases than it has itself"
         )  # fmt: skip
         raise InvalidFields([FieldProblem(ident, "conductors", getattr(item, "conductors", None), words)])

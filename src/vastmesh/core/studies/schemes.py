@@ -11,8 +11,8 @@ from ..errors import FieldProblem, InvalidFields
 from ..network import Condition, Layered, Network, Scheme, layered, specs
 from .base import Column, Finding, Table
 from .comparison import compare_tables
-from .load_flow import LiveLoadFlow, LoadFlowResult
-from .unbalanced import LiveUnbalanced
+from .live import live_for
+from .load_flow import LoadFlowResult
 
 
 class Case(BaseModel):
@@ -50,12 +50,10 @@ def solve_case(base: Network, case: Case) -> SolvedCase:
         )
     layers = layered(base, case.schemes)
     schemes = [s for s in base.of(Scheme) if s.id in case.schemes]
-    live: LiveLoadFlow | LiveUnbalanced = (
-        LiveUnbalanced(layers.network) if base.settings.study == "per_phase" else LiveLoadFlow(layers.network)
-    )
     title = " + ".join(s.name for s in schemes) or "Present network"
     costs = [s.cost_k for s in schemes if s.cost_k is not None]
-    return SolvedCase(case, f"{title}, {chosen.name}", layers, chosen, live.solve(chosen), sum(costs) if costs else None,
+    result = live_for(layers.network).solve(chosen)
+    return SolvedCase(case, f"{title}, {chosen.name}", layers, chosen, result, sum(costs) if costs else None,
                       sorted({s.year for s in schemes if s.year is not None}))  # fmt: skip
 
 

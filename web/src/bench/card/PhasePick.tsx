@@ -1,8 +1,9 @@
 /** Another phase for a load, a plant or a lateral: one press. */
 import { useQuery } from '@tanstack/react-query'
 import styled from 'styled-components'
+import { phasesQuery } from '../../api/queries'
 import { phaseName } from '../../design/phases'
-import { phasesQuery, toPhases } from '../../features/schemes/actions'
+import { toPhases } from '../../features/schemes/actions'
 import type { Item } from '../model'
 import { usePrefs } from '../prefs'
 import { select, useBench } from '../store'
@@ -22,6 +23,7 @@ export function PhasePick({ item }: { item: Item }) {
   const { data } = useQuery({
     ...phasesQuery(project?.id ?? '', revision, item.id),
     enabled: !!project && item.kind !== 'bus',
+    retry: false,
     placeholderData: (last) => (last?.ident === item.id ? last : undefined),
   })
   if (!data?.unit || data.choices.length < 2) return null

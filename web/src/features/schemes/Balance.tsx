@@ -1,7 +1,8 @@
 /** Phase balancing: what is balanced and how; the answer is a scheme. */
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import styled from 'styled-components'
-import { busesOf } from '../../bench/model'
+import { supplyQuery } from '../../api/queries'
 import { pin, updateOrTell } from '../../bench/session'
 import { useBench, useSettings } from '../../bench/store'
 import { Button, Pick, Primary } from '../../design/controls'
@@ -54,7 +55,7 @@ const MOVES = [
 ] as const
 
 export function Balance() {
-  const { items, selected, chosen, revision } = useBench()
+  const { project, items, selected, chosen, revision } = useBench()
   const settings = useSettings()
   const study = useStudy()
   const [objective, setObjective] = useState('mix')
@@ -75,13 +76,17 @@ export function Balance() {
   const [wanted, setWanted] = useState<readonly string[] | null>(null)
   const under = wanted ?? [now]
   const item = items.get(selected ?? '')
-  // A branch is the head itself; of a bus or load, the branch that feeds the low-voltage side it stands on.
+  // A branch is the head itself; of a bus or load it is the transformer that feeds it.
   const heads = [...items.values()].filter((i) => i.kind === 'transformer' || i.kind === 'line')
   const own =
     item && (item.kind === 'transformer' || item.kind === 'line') && chosen.size < 2 ? item.id : null
   const [head, setHead] = useState<string | null>(null)
-  const feeder =
-    head ?? own ?? feederAbove(items, item ? (item.kind === 'bus' ? item.id : busesOf(item)[0]) : undefined)
+  const { data: supply } = useQuery({
+    ...supplyQuery(project?.id ?? '', revision, selected ?? ''),
+    enabled: !!project && !!item && !own,
+  })
+  const above = supply?.path.find((id) => id !== selected && items.get(id)?.kind === 'transformer')
+  const feeder = head ?? own ?? above ?? null
   const within = chosen.size > 1 ? [...chosen].filter((id) => items.get(id)?.kind === 'bus') : []
   const start = () => {
     const figures = Object.fromEntries(
@@ -205,30 +210,6 @@ export function Balance() {
       )}
     </Frame>
   )
-}
-
-type AllItems = ReturnType<typeof useBench.getState>['items']
-
-/** The transformer whose low-voltage side leads to a bus: up from bus to bus at the same voltage. */
-function feederAbove(items: AllItems, bus: string | undefined): string | null {
-  if (!bus) return null
-  const seen = new Set([bus])
-  const queue = [bus]
-  while (queue.length) {
-    const here = queue.shift()!
-    for (const i of items.values()) {
-      const ends = busesOf(i)
-      if (!ends.includes(here)) continue
-      if (i.kind === 'transformer' && i.lv_bus === here) return i.id
-      if (ends.length < 2 || i.kind === 'transformer' || (i.kind === 'switch' && i.closed === false)) continue
-      for (const other of ends) {
-        if (seen.has(other)) continue
-        seen.add(other)
-        queue.push(other)
-      }
-    }
-  }
-  return null
 }
 
 function Found({ result, stale, feeder }: { result: StudyResult; stale: boolean; feeder: string }) {

@@ -2,6 +2,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import styled from 'styled-components'
+import { layersQuery } from '../../api/queries'
 import type { Item } from '../../bench/model'
 import { number, text } from '../../bench/model'
 import { useBench } from '../../bench/store'
@@ -10,7 +11,6 @@ import {
   createScheme,
   duplicateScheme,
   entriesOf,
-  layersQuery,
   mergeScheme,
   record,
   recordingOf,

@@ -1,5 +1,5 @@
 /** What can be done with schemes: each is one change of the network's items, with its undo. */
-import { answer, type Change, client, messageOf } from '../../api/client'
+import { type Change, client } from '../../api/client'
 import type { Item, Items } from '../../bench/model'
 import { changeOrTell, sendOrTell, updateOrTell } from '../../bench/session'
 import { useBench } from '../../bench/store'
@@ -142,22 +142,3 @@ export const toPhases = (ident: string, phases: string) =>
       body: { base_revision, ident, phases },
     }),
   )
-
-export const layersQuery = (project: string, revision: number) => ({
-  queryKey: ['layers', project, revision],
-  queryFn: () =>
-    answer(client.GET('/api/projects/{project_id}/layers', { params: { path: { project_id: project } } })),
-})
-
-export const phasesQuery = (project: string, revision: number, ident: string) => ({
-  queryKey: ['phases', project, revision, ident],
-  queryFn: () =>
-    answer(
-      client.GET('/api/projects/{project_id}/phases/{ident}', {
-        params: { path: { project_id: project, ident } },
-      }),
-    ),
-  retry: false,
-})
-
-export { messageOf }

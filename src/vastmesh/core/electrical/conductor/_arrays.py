@@ -19,11 +19,10 @@ EARTH, ABSENT = -1, -2
 NEUTRAL, STAR = 3, 4
 SLACK_MACHINE, PV_MACHINE, PQ_MACHINE, MOTOR = 0, 1, 2, 3
 
-TERMINAL = {"element": np.int64, "side": np.int64, "conductor": np.int64, "key": np.int64}
 # Demand between two nodes (plant with a minus sign): power at the voltage u0 (V), shares of constant current and
-# impedance. phase: 0 to 2 for A, B, C to neutral, 3 to 5 for AB, BC, CA. sign: 1 demand, -1 plant.
+# impedance. sign: 1 demand, -1 plant.
 DEMAND = {
-    "element": np.int64, "key_p": np.int64, "key_q": np.int64, "phase": np.int64, "u0": np.float64, "s": np.complex128,
+    "element": np.int64, "key_p": np.int64, "key_q": np.int64, "u0": np.float64, "s": np.complex128,
     "share_i": np.float64, "share_z": np.float64, "group": np.int64, "area": np.int64, "sign": np.int64,
     "curve": np.int64,
 }  # fmt: skip
@@ -33,6 +32,9 @@ MACHINE = {
     "q": np.float64, "voltage": np.float64, "angle": np.float64, "q_min": np.float64, "q_max": np.float64,
     "weight": np.float64, "group": np.int64, "area": np.int64, "curve": np.int64,
 }  # fmt: skip
+# Conductors of lines and reactors whose losses are told apart: terminals at both ends, own resistance in Ω; what is left
+# of an element's losses it shares with earth.
+LOSS = {"element": np.int64, "first": np.int64, "second": np.int64, "own_ohm": np.float64}
 # Q(V) curves: four voltages, and the most reactive power (per unit of base power); per demand row or machine.
 CURVE = {"v1": np.float64, "v2": np.float64, "v3": np.float64, "v4": np.float64, "q": np.float64}
 
@@ -58,16 +60,6 @@ class TapSpot:
     entries: slice
     build: Any
     position: tuple[float, float, float]
-
-
-@dataclass(frozen=True)
-class LossSpot:
-    """A line or reactor whose losses are told apart: own resistance of each conductor and what it shares with earth, Ω."""
-
-    element: int
-    first: int
-    count: int
-    own: Floats
 
 
 @dataclass(kw_only=True)
@@ -99,15 +91,14 @@ class ConductorArrays:
     demand: Columns
     machine: Columns
     curve: Columns
+    loss: Columns
     groups: list[str]
     rating: Floats
     neutral_rating: Floats
     taps: dict[str, TapSpot] = field(default_factory=dict)
     banks: dict[str, tuple[slice, Complexes]] = field(default_factory=dict)
     switched: Ints = field(default_factory=lambda: np.zeros((0, 4), np.int64))
-    losses: list[LossSpot] = field(default_factory=list)
     gaps: list[Gap] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
     left_out: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
     @property

@@ -10,7 +10,7 @@ import numpy as np
 
 from ...network import CurrentTransformer, Item
 from ..arrays import Complexes, Floats, Ints
-from ._arrays import ABSENT, NEUTRAL, STAR, Gap, LossSpot, TapSpot
+from ._arrays import STAR, Gap, TapSpot
 
 NAMES = "ABCN"
 NUMBER = {c: i for i, c in enumerate(NAMES)}
@@ -34,7 +34,7 @@ class Builder:
     switched: list[tuple[int, int, int, int]] = field(default_factory=list)
     taps: dict[str, TapSpot] = field(default_factory=dict)
     banks: dict[str, tuple[slice, Complexes]] = field(default_factory=dict)
-    losses: list[LossSpot] = field(default_factory=list)
+    loss: list[tuple[int, int, int, float]] = field(default_factory=list)
     demand: list[tuple[Any, ...]] = field(default_factory=list)
     machine: list[tuple[Any, ...]] = field(default_factory=list)
     curve: list[tuple[float, ...]] = field(default_factory=list)
@@ -61,10 +61,10 @@ class Builder:
         self.star_kv.append(volts)
         return self.earth_key + len(self.star_kv)
 
-    def present(self, ident: str, wanted: str, *buses: str, gap: bool = True) -> str:
+    def present(self, ident: str, wanted: str, *buses: str) -> str:
         """Those of the wanted conductors that all the buses have; what is not there becomes a gap."""
         found = "".join(c for c in wanted if all(self.has(b, c) for b in buses))
-        if gap and found != wanted:
+        if found != wanted:
             lost = "".join(c for c in wanted if c not in found)
             where = next(b for b in buses if any(not self.has(b, c) for c in lost))
             named = self.find(where)
@@ -95,9 +95,12 @@ class Builder:
         self._t, self._e = self._t + n * k, where.stop
         return where
 
-    @property
-    def terminals_so_far(self) -> int:
-        return self._t
+    def losses(self, i: int, n: int, own_ohm: Sequence[float]) -> None:
+        """Tell the losses of an element's conductors apart: its terminals are the next ones (those after n further
+        elements of as many), first all of its from end, then all of its to end."""
+        k = len(own_ohm)
+        first = self._t + n * 2 * k
+        self.loss += [(self.offset + i, first + c, first + k + c, ohm) for c, ohm in enumerate(own_ohm)]
 
     def between(self, element: int, side: int, conductor: int, key_p: int, key_q: int, y: complex) -> slice:
         """An admittance between two nodes; the second terminal counts as the same conductor's return."""
@@ -117,4 +120,4 @@ class Builder:
         return self.key(bus, "N") if "N" in conductors and self.has(bus, "N") else None
 
 
-__all__ = ["ABSENT", "NAMES", "NEUTRAL", "NUMBER", "STAR", "Builder"]
+__all__ = ["NAMES", "NUMBER", "Builder"]

@@ -9,9 +9,10 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
-from ...network import Bus, CurrentTransformer, Element, Network
+from ...network import Bus, Network
 from ..arrays import Columns
-from ._arrays import ABSENT, CURVE, DEMAND, EARTH, MACHINE, ConductorArrays
+from ..compile import at_switches, usable
+from ._arrays import ABSENT, CURVE, DEMAND, EARTH, LOSS, MACHINE, ConductorArrays
 from ._builder import NAMES, Builder
 from .stamps import STAMPS
 
@@ -19,42 +20,28 @@ from .stamps import STAMPS
 def compile_conductors(network: Network) -> ConductorArrays:
     """Compile all that is in service and complete, at 100 % demand and generation."""
     settings = network.settings
-    left_out: dict[str, tuple[str, ...]] = {}
-    buses: list[Bus] = []
-    by_kind: dict[str, list[Element]] = {}
-    at: dict[str, list[CurrentTransformer]] = {}
-    for item in network.items.values():
-        if isinstance(item, CurrentTransformer):
-            at.setdefault(item.at, []).append(item)
-        if not isinstance(item, Element):
-            continue
-        if blank := item.missing():
-            left_out[item.id] = blank
-        elif item.in_service:
-            if isinstance(item, Bus):
-                buses.append(item)
-            else:
-                by_kind.setdefault(item.kind, []).append(item)
+    found = usable(network)
+    buses = found.buses
     row = {b.id: i for i, b in enumerate(buses)}
     kv = np.fromiter((b.nominal_kv or 1.0 for b in buses), np.float64, len(buses))
     phase_v = kv * 1e3 / np.array([2.0 if b.split_phase else sqrt(3) for b in buses])
     builder = Builder(
         bus_row=row, bus_kv=kv, phase_v=phase_v, conductors=[b.conductors for b in buses], base_mva=settings.base_mva,
-        frequency_hz=settings.frequency_hz, find=network.items.get, at=at,
+        frequency_hz=settings.frequency_hz, find=network.items.get, at=at_switches(network),
     )  # fmt: skip
     for b in buses:
         if b.neutral == "earthed" and "N" in b.conductors:
             builder.joined.append((builder.key(b.id, "N"), builder.earth_key))
     ids: list[str] = []
     kinds: list[str] = []
-    for kind, found in by_kind.items():
-        usable = [e for e in found if all(x in row for x in e.buses())]
+    for kind, elements in found.by_kind.items():
+        joined = [e for e in elements if all(x in row for x in e.buses())]
         builder.offset = len(ids)
-        ids += [e.id for e in usable]
-        kinds += [kind] * len(usable)
+        ids += [e.id for e in joined]
+        kinds += [kind] * len(joined)
         if kind in STAMPS:
-            STAMPS[kind](usable, builder)
-    return _arranged(builder, buses, ids, kinds, left_out)
+            STAMPS[kind](joined, builder)
+    return _arranged(builder, buses, ids, kinds, found.left_out)
 
 
 def _arranged(
@@ -88,7 +75,7 @@ def _arranged(
         element_id=ids, element_kind=kinds, terminal=dict(terminal), t_row=t_row, t_col=t_col, t_y=t_y,
         demand=_table(DEMAND, b.demand), machine=_table(MACHINE, b.machine), curve=_table(CURVE, b.curve),
         groups=list(b.groups), rating=rating[:, 0], neutral_rating=rating[:, 1], taps=b.taps, banks=b.banks,
-        losses=b.losses, switched=np.array(b.switched, np.int64).reshape(-1, 4), gaps=b.gaps, left_out=left_out,
+        loss=_table(LOSS, b.loss), switched=np.array(b.switched, np.int64).reshape(-1, 4), gaps=b.gaps, left_out=left_out,
     )  # fmt: skip
 
 

@@ -152,7 +152,7 @@ class Demand(Element):
         return a, b, c
 
     def _with_phases(self, values: dict[str, Any]) -> dict[str, Any]:
-        """Entered powers of phases set the sum; a sum entered anew scales the phases."""
+        """Entered powers of phases set the sum; a sum entered anew takes their place."""
         names = [f"p_{k}_mw" for k in "abc"] + [f"q_{k}_mvar" for k in "abc"]
         if any(f in values for f in names):
             now = {f: values.get(f, getattr(self, f)) for f in names}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, Literal, Protocol
 
 from ..fields import When, choice, quantity
 
@@ -38,9 +38,29 @@ def phases_of(conductors: str) -> str:
     return conductors.replace("N", "")
 
 
-def turned(conductors: str, phases: str) -> str:
-    """Conductors with their phases in place of others, neutral kept: ``turned("AN", "C")`` is ``"CN"``."""
-    return "".join(sorted(phases)) + ("N" if "N" in conductors else "")
+class Tapped(Protocol):
+    """What has a tap for all phases or one for each."""
+
+    @property
+    def taps(self) -> Taps: ...
+    @property
+    def tap_position(self) -> int: ...
+    @property
+    def tap_a(self) -> int | None: ...
+    @property
+    def tap_b(self) -> int | None: ...
+    @property
+    def tap_c(self) -> int | None: ...
 
 
-__all__ = ["PHASES", "Connection", "Taps", "connection", "phase_power", "phase_tap", "phases_of", "taps", "turned"]
+def tap_positions(e: Tapped) -> tuple[float, float, float]:
+    """Entered position of each phase."""
+    if e.taps == "ganged":
+        return (float(e.tap_position),) * 3
+    a, b, c = (float(e.tap_position if t is None else t) for t in (e.tap_a, e.tap_b, e.tap_c))
+    return a, b, c
+
+
+__all__ = [
+    "PHASES", "Connection", "Taps", "connection", "phase_power", "phase_tap", "phases_of", "tap_positions", "taps",
+]  # fmt: skip

@@ -87,7 +87,7 @@ class Around:
 
     search: Search
     at: Assignment
-    models: list[tuple[Measures, list[Measures], Layout]]
+    models: list[tuple[Measures, Measures, Layout]]
 
     @classmethod
     def of(cls, search: Search, at: Assignment) -> Around | None:
@@ -96,18 +96,12 @@ class Around:
             reading = feeder.solve(at)
             if reading is None:
                 return None
-            now, parts = feeder.linear(reading, at)
-            models.append((now, parts, feeder.layout))
+            models.append((*feeder.linear(reading, at), feeder.layout))
         return cls(search, at.copy(), models)
 
     def __post_init__(self) -> None:
         sizes = self.search.sizes
         self._first = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)[:-1]
-        # All choices of all units side by side, once.
-        self._all = [
-            tuple(np.concatenate([getattr(p, f) for p in parts], axis=1) for f in _FIELDS)
-            for _, parts, _ in self.models
-        ]
 
     def scores(self, candidates: Ints, about: Assignment | None = None) -> Floats:
         """Scores of assignments (k, n_unit) by the linear model, cost of changes included.
@@ -126,8 +120,8 @@ class Around:
                 shape=(int(self.search.sizes.sum()), len(batch)),
             )  # fmt: skip
             of = []
-            for (_, _, lay), sums, whole in zip(self.models, base, self._all, strict=True):
-                fields = [s + w @ weight for s, w in zip(sums, whole, strict=True)]
+            for (_, added, lay), sums in zip(self.models, base, strict=True):
+                fields = [s + getattr(added, f) @ weight for f, s in zip(_FIELDS, sums, strict=True)]
                 of.append(values(Measures(*fields), lay))
             found[start : start + _BATCH] = score(of, self.search.before, self.search.weight)
         self.search.linear += len(candidates)
@@ -137,8 +131,8 @@ class Around:
         """Measures of one assignment, one column, under every condition."""
         columns = self._first + chosen
         return [
-            [getattr(now, f) + w[:, columns].sum(axis=1, keepdims=True) for f, w in zip(_FIELDS, whole, strict=True)]
-            for (now, _, _), whole in zip(self.models, self._all, strict=True)
+            [getattr(now, f) + getattr(added, f)[:, columns].sum(axis=1, keepdims=True) for f in _FIELDS]
+            for now, added, _ in self.models
         ]
 
 
@@ -330,11 +324,11 @@ def _programme(search: Search, model: Around) -> tuple[Assignment, float] | None
         blocks.append((base, effect, n_x + len(further)))
         further.append(cost)
 
-    for (now, parts, lay), was in zip(model.models, search.before, strict=True):
+    for (now, added, lay), was in zip(model.models, search.before, strict=True):
         share = {k: 100 * w / total / max(was[k], 1e-9) for k, w in search.weight.items()}
-        base, effect = _powers(now, parts, lay)
+        base, effect = _powers(now, added, lay)
         if "head" in share:
-            b, e = _at_head(now, parts, lay)
+            b, e = _at_head(now, added, lay)
             bounded(*_deviations(b, e), share["head"] * 100 / max(abs(float(b.mean())), 1e-6))
         weight = np.zeros(lay.n_branch)
         if "branches" in share:
@@ -347,11 +341,10 @@ def _programme(search: Search, model: Around) -> tuple[Assignment, float] | None
             bounded(*_deviations(base[branch], effect[branch]), float(weight[branch]))
         if "neutral" in share:
             rows = np.flatnonzero((lay.conductor == 3) & lay.first)
-            bounded(*_polygon(now.i[rows, 0], np.concatenate([p.i[rows] for p in parts], axis=1)), share["neutral"])
+            bounded(*_polygon(now.i[rows, 0], added.i[rows]), share["neutral"])
         if "voltage" in share and len(now.v1):
             scale = 100 / np.abs(now.v1[:, 0])
-            effects = np.concatenate([p.v2 for p in parts], axis=1) * scale[:, None]
-            bounded(*_polygon(now.v2[:, 0] * scale, effects), share["voltage"])
+            bounded(*_polygon(now.v2[:, 0] * scale, added.v2 * scale[:, None]), share["voltage"])
     width = n_x + len(further)
     one = csr_array((np.ones(n_x), (np.repeat(np.arange(n), sizes), np.arange(n_x))), shape=(n, width))
     moved = np.ones(n_x)
@@ -379,26 +372,24 @@ def _spread_of(base: Floats) -> Floats:
     return np.asarray(np.abs(base - base.mean(axis=1, keepdims=True)).max(axis=1))
 
 
-def _powers(now: Measures, parts: list[Measures], lay: Layout) -> tuple[Floats, Floats]:
+def _powers(now: Measures, added: Measures, lay: Layout) -> tuple[Floats, Floats]:
     """Active power of each branch and phase at its from end, W, (n, 3), and what each choice adds, (n, 3, n_x)."""
     own = np.flatnonzero(lay.first & (lay.conductor < 3))
-    return _power_of(now, parts, lay, own, lay.branch[own], lay.n_branch)
+    return _power_of(now, added, lay, own, lay.branch[own], lay.n_branch)
 
 
-def _at_head(now: Measures, parts: list[Measures], lay: Layout) -> tuple[Floats, Floats]:
-    base, effect = _power_of(now, parts, lay, lay.head, np.zeros(len(lay.head), np.int64), 1)
+def _at_head(now: Measures, added: Measures, lay: Layout) -> tuple[Floats, Floats]:
+    base, effect = _power_of(now, added, lay, lay.head, np.zeros(len(lay.head), np.int64), 1)
     return base[0], effect[0]
 
 
 def _power_of(
-    now: Measures, parts: list[Measures], lay: Layout, rows: Ints, group: Ints, count: int
+    now: Measures, added: Measures, lay: Layout, rows: Ints, group: Ints, count: int
 ) -> tuple[Floats, Floats]:
     v = now.v[:, 0] - np.where(lay.neutral_of >= 0, now.v[np.maximum(lay.neutral_of, 0), 0], 0)
-    width = sum(p.i.shape[1] for p in parts)
-    base, effect = np.zeros((count, 3)), np.zeros((count, 3, width))
+    base, effect = np.zeros((count, 3)), np.zeros((count, 3, added.i.shape[1]))
     np.add.at(base, (group, lay.conductor[rows]), (v[rows] * np.conj(now.i[rows, 0])).real)
-    di = np.concatenate([p.i[rows] for p in parts], axis=1)
-    np.add.at(effect, (group, lay.conductor[rows]), (v[rows, None] * np.conj(di)).real)
+    np.add.at(effect, (group, lay.conductor[rows]), (v[rows, None] * np.conj(added.i[rows])).real)
     return base, effect
 
 

@@ -8,16 +8,14 @@ both places, and voltages and branch currents by one step of Newton's method.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.sparse import csr_array
 
 from ...electrical.arrays import Bools, Complexes, Floats, Ints
 from ...network import Bus, Condition, Electrode, Element, Network, Unit, dump_item, make_item, turned_values
-from ..unbalanced import LiveUnbalanced, Reading, UnbalancedOptions
-from ..unbalanced._problem import Demands, Problem
-from ..unbalanced._reading import SEQUENCES
+from ..unbalanced import SEQUENCES, Demands, LiveUnbalanced, Problem, Reading, UnbalancedOptions
 
 Assignment = Ints  # choice of each unit, (n_unit,)
 _MARK = "\u241f"
@@ -66,7 +64,7 @@ class Feeder:
         seen = network.under(condition)
         spread, self._copies = _spread(_with_taps(seen, network, condition), self.units)
         self._live = LiveUnbalanced(spread)
-        self._live._ready(condition)
+        self._live.make_ready(condition)
         self.arrays = self._live.arrays
         self.problem: Problem = self._live.problem
         self.problem.admittance(self.arrays.t_y)
@@ -91,8 +89,8 @@ class Feeder:
         m = (self._machine_unit < 0) | (
             chosen[np.maximum(self._machine_unit, 0)] == self._machine_choice if len(chosen) else self._machine_unit < 0
         )
-        return Demands(full.power * on, full.current * on, full.impedance * on, full.machine_p * m, full.machine_q * m,
-                       full.slope, full.role)  # fmt: skip
+        return replace(full, power=full.power * on, current=full.current * on, impedance=full.impedance * on,
+                       machine_p=full.machine_p * m, machine_q=full.machine_q * m)  # fmt: skip
 
     def solve(self, chosen: Assignment) -> Reading | None:
         """The exact load flow of an assignment; None when there is no answer."""
@@ -108,19 +106,16 @@ class Feeder:
         """What objectives look at in an exact solution, one column."""
         return self._measured(reading.attempt.v[:, None])
 
-    def linear(self, reading: Reading, chosen: Assignment) -> tuple[Measures, list[Measures]]:
-        """Measures now, and for every unit what each of its choices adds, (…, n_choice): the present choice adds nothing."""
+    def linear(self, reading: Reading, chosen: Assignment) -> tuple[Measures, Measures]:
+        """Measures now, and what every choice of every unit adds, all side by side: the present choices add nothing."""
         p, n = self.problem, self.problem.n
-        full = self._full
-        everything = Demands(
-            full.power, full.current, full.impedance, full.machine_p, full.machine_q, full.slope, full.role
-        )
         used = p.demand_used
-        current, _, _ = p.demand_current(everything, reading.attempt.v, reading.attempt.low_voltage_pu)
+        current, _, _ = p.demand_current(self._full, reading.attempt.v, reading.attempt.low_voltage_pu)
         padded = np.append(p.base_v, 0.0)
         unit, choice = self._unit[used], self._choice[used]
         mine = unit >= 0
-        offsets = np.concatenate([[0], np.cumsum([len(u.choices) for u in self.units])]).astype(np.int64)
+        sizes = np.array([len(u.choices) for u in self.units], np.int64)
+        offsets = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
         column = offsets[np.maximum(unit, 0)] + np.maximum(choice, 0)
         rhs = np.zeros((int(offsets[-1]), n + p.m), np.complex128)
         for rows, sign in ((p.p, 1), (p.q, -1)):
@@ -132,12 +127,9 @@ class Feeder:
         x = -p.linear_response(reading.demands, reading.attempt, real)
         dv = x[:, 0 : 2 * n : 2] + 1j * x[:, 1 : 2 * n : 2]
         whole = self._measured(dv.T)
-        parts = []
-        for u in range(len(self.units)):
-            here = slice(offsets[u], offsets[u + 1])
-            now = offsets[u] + chosen[u]
-            parts.append(Measures(*(f[:, here] - f[:, now : now + 1] for f in (whole.v, whole.i, whole.v1, whole.v2))))
-        return self.measures(reading), parts
+        now = np.repeat(offsets[:-1] + chosen, sizes)
+        added = Measures(*(f - f[:, now] for f in (whole.v, whole.i, whole.v1, whole.v2)))
+        return self.measures(reading), added
 
     def _measured(self, v: Complexes) -> Measures:
         """Measures of columns of node voltages (n, k), per unit."""
@@ -176,12 +168,9 @@ class Feeder:
         of = np.array([neutral.get((b, f), -1) for b, f in zip(branch.tolist(), first.tolist(), strict=True)], np.int64)
         items = [network[a.element_id[e]] for e in number]
         lengths = np.array([getattr(e, "length_km", None) or 0.0 for e in items])
-        own = np.zeros(len(rows))
-        spots = {s.element: s for s in a.losses}
-        for k, r in enumerate(rows.tolist()):
-            spot = spots.get(int(t["element"][r]))
-            if spot is not None and first[k]:
-                own[k] = spot.own[(r - spot.first) % spot.count]
+        of_terminal = np.zeros(count)
+        of_terminal[a.loss["first"]] = a.loss["own_ohm"]
+        own = of_terminal[rows]
         lowest = branch == 0
         # Of a transformer at the head the low-voltage side is what the feeder draws.
         side = ~first if a.element_kind[at_head] == "transformer" else first

@@ -18,7 +18,7 @@ from ._objective import NAMES, WORDS, score, values, weights
 from ._options import BalancingOptions
 
 _KINDS = {"single": "move_single", "pair": "move_pairs", "three": "move_three", "lateral": "move_laterals"}
-_LABELS = {"automatic": "automatic", "exact": "exact search", "exchange": "greedy exchange", "genetic": "genetic search",
+_LABELS = {"exact": "exact search", "exchange": "greedy exchange", "genetic": "genetic search",
            "mixed_integer": "mixed-integer programme"}  # fmt: skip
 
 
@@ -51,11 +51,10 @@ def run_balancing(network: Network, options: BalancingOptions, progress: Progres
     start = np.zeros(len(movable), np.int64)
     before = []
     for feeder, condition in zip(feeders, conditions, strict=True):
-        reading = feeder.solve(start)
-        if reading is None:
+        if (found := _objectives(feeder, start)) is None:
             text = "the load flow per phase has no answer there: see its account"
             raise InvalidFields([FieldProblem("options", "conditions", condition.name, text)])
-        before.append({n: float(v[0]) for n, v in values(feeder.measures(reading), feeder.layout).items()})
+        before.append(found)
     weight = weights(options)
     size = float(np.prod([float(len(u.choices)) for u in movable]))
     method = options.method if options.method != "automatic" else "exact" if size <= SMALL else "exchange"
@@ -74,7 +73,7 @@ def run_balancing(network: Network, options: BalancingOptions, progress: Progres
     except StopRequested:
         stopped = True  # the best so far counts
     _without_idle(search)
-    after = [_objectives(f, search.best) for f in feeders]
+    after = [found for f in feeders if (found := _objectives(f, search.best)) is not None]
     return _result(network, options, search, movable, before, after, method, time.monotonic() - started,
                    stopped=stopped or search.stopped, conditions=conditions)  # fmt: skip
 
@@ -127,9 +126,11 @@ def _without_idle(search: Search) -> None:
         search.exactly(trial)  # keeps it where it is no worse
 
 
-def _objectives(feeder: Feeder, chosen: Assignment) -> dict[str, float]:
+def _objectives(feeder: Feeder, chosen: Assignment) -> dict[str, float] | None:
+    """Every objective of an assignment by the full load flow; None when there is no answer."""
     reading = feeder.solve(chosen)
-    assert reading is not None, "the best assignment has an answer"
+    if reading is None:
+        return None
     return {n: float(v[0]) for n, v in values(feeder.measures(reading), feeder.layout).items()}
 
 

@@ -81,11 +81,10 @@ class LoadFlowResult:
     bus_voltage: Complexes
 
 
-def _picked(values: np.ndarray, rows: Ints, missing: complex = np.nan) -> np.ndarray:
+def picked(values: np.ndarray, rows: Ints, missing: complex = np.nan) -> np.ndarray:
     """values[rows] with ``missing`` where a row is -1."""
-    if not len(values):
-        return np.full(len(rows), missing, values.dtype)
-    return np.where(rows >= 0, values[rows], missing)
+    blank = np.full((1, *values.shape[1:]), missing)
+    return np.concatenate([values, blank])[rows]
 
 
 def build_tables(
@@ -99,8 +98,8 @@ def build_tables(
     buses = _bus_table(rows, reading)
     branches = _branch_table(rows, ends, positions or {})
     injections = _injection_table(rows, reading, arrays)
-    generation, demand = _picked(reading.bus_generation, rows.bus_row, 0), _picked(reading.bus_demand, rows.bus_row, 0)
-    loss = np.nan_to_num(_picked((ends.s_from + ends.s_to).real, rows.branch_element, 0))
+    generation, demand = picked(reading.bus_generation, rows.bus_row, 0), picked(reading.bus_demand, rows.bus_row, 0)
+    loss = np.nan_to_num(picked((ends.s_from + ends.s_to).real, rows.branch_element, 0))
     areas = area_table(rows, generation, demand, loss)
     found = [buses, branches, injections, areas]
     if rows.winding_units:
@@ -109,11 +108,11 @@ def build_tables(
 
 
 def _bus_table(rows: Rows, reading: Reading) -> Table:
-    v = _picked(reading.v, rows.bus_row)
+    v = picked(reading.v, rows.bus_row)
     kv = rows.bus_kv
-    live = _picked(reading.live, rows.bus_row, False).astype(bool)
-    generation, demand = _picked(reading.bus_generation, rows.bus_row), _picked(reading.bus_demand, rows.bus_row)
-    mismatch = np.where(live, np.abs(_picked(reading.bus_mismatch, rows.bus_row)), np.nan)
+    live = picked(reading.live, rows.bus_row, False).astype(bool)
+    generation, demand = picked(reading.bus_generation, rows.bus_row), picked(reading.bus_demand, rows.bus_row)
+    mismatch = np.where(live, np.abs(picked(reading.bus_mismatch, rows.bus_row)), np.nan)
     return Table(
         "buses", "Buses",
         [
@@ -123,13 +122,13 @@ def _bus_table(rows: Rows, reading: Reading) -> Table:
             Column("area", "Area", rows.areas, fixed=True),
             Column("voltage_pu", "Voltage", np.abs(v), PU, 4, "Magnitude, per unit of the nominal voltage"),
             Column("voltage_kv", "Voltage", np.abs(v) * kv, KV, 2, "Line-to-line magnitude"),
-            Column("angle_deg", "Angle", _wrapped_deg(v), DEG, 2, "Against the reference, vector groups included"),
+            Column("angle_deg", "Angle", angle_deg(v), DEG, 2, "Against the reference, vector groups included"),
             Column("generation_mw", "Generation", generation.real, MW, 3),
             Column("generation_mvar", "Generation", generation.imag, MVAR, 3),
             Column("demand_mw", "Demand", demand.real, MW, 3, "At the voltage found"),
             Column("demand_mvar", "Demand", demand.imag, MVAR, 3, "At the voltage found"),
             Column("mismatch_mva", "Mismatch", mismatch, "MVA", 9, "What is left when all flows are added up"),
-            Column("state", "State", _words(live)),
+            Column("state", "State", state_words(live)),
             Column("role", "Role", _roles(reading, rows), None, None, "Slack, voltage held, or held until the limit"),
         ],
     )  # fmt: skip
@@ -139,19 +138,22 @@ def _roles(reading: Reading, rows: Rows) -> list[str]:
     """What holds the voltage of each bus: a source, a machine, or a machine that is at its limit."""
     kind = np.append(reading.roles, 0)[reading.problem.pattern.row]
     words = ("", "voltage", "slack", "at limit")
-    return [words[k] for k in _picked(kind, rows.bus_row, 0).astype(np.int64).tolist()]
+    return [words[k] for k in picked(kind, rows.bus_row, 0).astype(np.int64).tolist()]
 
 
-def _words(live: Bools) -> list[str]:
+def state_words(live: Bools) -> list[str]:
+    """What is written in the column of the state."""
     words = ("dead", "live")
     return [words[on] for on in live.tolist()]
 
 
-def _wrapped_deg(v: Complexes) -> Floats:
+def angle_deg(v: Complexes) -> Floats:
+    """Angles from -180° to 180°; NaN where there is nothing."""
     return np.where(np.isfinite(v.real), np.degrees(np.arctan2(v.imag, v.real)), np.nan)
 
 
-def _power_factor(s: Complexes) -> Floats:
+def power_factor(s: Complexes) -> Floats:
+    """Active over apparent power of powers in MVA; NaN where nothing flows."""
     size = np.abs(s)
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.where(size > 1e-9, np.abs(s.real) / size, np.nan)
@@ -163,8 +165,8 @@ def _branch_table(rows: Rows, ends: Ends, positions: dict[int, float]) -> Table:
     if positions:
         found = np.array([positions.get(e, np.nan) for e in at.tolist()], np.float64)
         tap = np.where(np.isfinite(found), found, tap)
-    s_from, s_to = _picked(ends.s_from, at), _picked(ends.s_to, at)
-    carries = _picked(ends.carries, at, False).astype(bool)
+    s_from, s_to = picked(ends.s_from, at), picked(ends.s_to, at)
+    carries = picked(ends.carries, at, False).astype(bool)
     loss = np.where(carries & rows.is_switch, 0, s_from + s_to)
     return Table(
         "branches", "Branches",
@@ -174,21 +176,21 @@ def _branch_table(rows: Rows, ends: Ends, positions: dict[int, float]) -> Table:
             Column("kind", "Kind", rows.branch_kinds, fixed=True),
             Column("from_bus", "From", rows.branch_from, fixed=True),
             Column("to_bus", "To", rows.branch_to, fixed=True),
-            Column("loading_pct", "Loading", _picked(ends.loading, at), PCT, 1, "Larger current of both ends over rating"),
+            Column("loading_pct", "Loading", picked(ends.loading, at), PCT, 1, "Larger current of both ends over rating"),
             Column("from_active_power_mw", "P from", s_from.real, MW, 3, "Into the branch at its from (HV) end"),
             Column("from_reactive_power_mvar", "Q from", s_from.imag, MVAR, 3, "Into the branch at its from (HV) end"),
             Column("to_active_power_mw", "P to", s_to.real, MW, 3, "Into the branch at its to (LV) end"),
             Column("to_reactive_power_mvar", "Q to", s_to.imag, MVAR, 3, "Into the branch at its to (LV) end"),
-            Column("from_current_a", "I from", _picked(ends.i_from, at), AMP, 1),
-            Column("to_current_a", "I to", _picked(ends.i_to, at), AMP, 1),
-            Column("from_power_factor", "cos φ from", _power_factor(s_from), None, 3),
-            Column("to_power_factor", "cos φ to", _power_factor(s_to), None, 3),
+            Column("from_current_a", "I from", picked(ends.i_from, at), AMP, 1),
+            Column("to_current_a", "I to", picked(ends.i_to, at), AMP, 1),
+            Column("from_power_factor", "cos φ from", power_factor(s_from), None, 3),
+            Column("to_power_factor", "cos φ to", power_factor(s_to), None, 3),
             Column("active_loss_mw", "Loss", loss.real, MW, 4),
             Column("reactive_loss_mvar", "Loss", loss.imag, MVAR, 4, "Negative where charging exceeds it"),
-            Column("voltage_drop_pct", "Drop", _picked(ends.drop_pct, at), PCT, 2,
+            Column("voltage_drop_pct", "Drop", picked(ends.drop_pct, at), PCT, 2,
                    "Difference of both voltage magnitudes, of nominal"),
             Column("tap_position", "Tap", tap, None, 0, "As entered, or where automatic control put it"),
-            Column("state", "State", _words(carries)),
+            Column("state", "State", state_words(carries)),
         ],
     )  # fmt: skip
 
@@ -211,7 +213,7 @@ def _injection_table(rows: Rows, reading: Reading, arrays: NetArrays) -> Table:
     live = volts > 0
     power, current = np.where(live, power, np.nan), np.where(live, current, np.nan)
     at = rows.injection_element
-    s = _picked(power, at)
+    s = picked(power, at)
     return Table(
         "injections", "Injections",
         [
@@ -222,9 +224,9 @@ def _injection_table(rows: Rows, reading: Reading, arrays: NetArrays) -> Table:
             Column("active_power_mw", "P", s.real, MW, 3, "Delivered by sources and generators, drawn by loads and shunts"),
             Column("reactive_power_mvar", "Q", s.imag, MVAR, 3,
                    "Delivered by sources, generators and shunts, drawn by loads"),
-            Column("current_a", "I", _picked(current, at), AMP, 1),
-            Column("power_factor", "cos φ", _power_factor(s), None, 3),
-            Column("state", "State", _words(_picked(live, at, False).astype(bool))),
+            Column("current_a", "I", picked(current, at), AMP, 1),
+            Column("power_factor", "cos φ", power_factor(s), None, 3),
+            Column("state", "State", state_words(picked(live, at, False).astype(bool))),
         ],
     )  # fmt: skip
 
@@ -266,7 +268,7 @@ def _winding_table(rows: Rows, reading: Reading, arrays: NetArrays) -> Table:
         ]
     columns += [
         Column("active_loss_mw", "Loss", loss.real, MW, 4), Column("reactive_loss_mvar", "Loss", loss.imag, MVAR, 4),
-        Column("state", "State", _words(on[:, 0])),
+        Column("state", "State", state_words(on[:, 0])),
     ]  # fmt: skip
     return Table("windings", "Three-winding transformers", columns)
 

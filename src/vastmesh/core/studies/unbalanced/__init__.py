@@ -7,10 +7,12 @@ from ..base import Progress, Study, register
 from ..load_flow import LoadFlowResult
 from ._live import LiveUnbalanced, live_options, run_unbalanced
 from ._options import UnbalancedOptions
-from ._problem import Problem
-from ._reading import Reading
+from ._problem import Demands, Problem
+from ._reading import SEQUENCES, Reading
 
-__all__ = ["LiveUnbalanced", "Problem", "Reading", "UnbalancedOptions", "live_options", "run_unbalanced"]
+__all__ = [
+    "SEQUENCES", "Demands", "LiveUnbalanced", "Problem", "Reading", "UnbalancedOptions", "live_options", "run_unbalanced",
+]  # fmt: skip
 
 
 def _run(network: Network, options: UnbalancedOptions, progress: Progress) -> LoadFlowResult:

@@ -66,7 +66,7 @@ def _explain(network: Network, arrays: ConductorArrays, problem: Problem, attemp
 def _notes(
     network: Network, arrays: ConductorArrays, problem: Problem, attempt: Attempt, attempts: list[Attempt]
 ) -> list[str]:
-    notes = list(arrays.notes)
+    notes = []
     for earlier in attempts:
         if earlier is not attempt:
             notes.append(f"From the {earlier.rung} it did not converge in {earlier.iterations} iterations.")

@@ -6,7 +6,7 @@ is laid out as buses of its own, so that the rules of stepping, of order and of 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, cast
 
 import numpy as np
@@ -149,10 +149,6 @@ class PhaseControls:
                 now[c] = position
         return {i: (p[0], p[1], p[2]) for i, p in found.items()}
 
-    def bank_steps(self) -> dict[str, float]:
-        control = next((c for c in self.kinds if isinstance(c, Banks)), None)
-        return dict(zip(self._banks[1], control.on.astype(float).tolist(), strict=True)) if control else {}
-
     def with_curves(self, demands: Demands, base_va: float, base_mva: float) -> Demands:
         """Demands with the reactive power of inverters on a curve: a constant part and one that follows the voltage."""
         control = next((c for c in self.kinds if isinstance(c, Curves)), None)
@@ -168,13 +164,15 @@ class PhaseControls:
         current[d] = -1j * slope[: len(d)] * scale
         q, slopes = demands.machine_q.copy(), demands.slope.copy()
         q[m], slopes[m] = a[len(d) :], slope[len(d) :]
-        return Demands(power, current, demands.impedance, demands.machine_p, q, slopes, demands.role)
+        return replace(demands, power=power, current=current, machine_q=q, slope=slopes)
 
     def see(self, reading: Reading) -> Seen:
         """What every controller looks at in a solved state."""
         a = self.arrays
         d, m = self._curved
-        u = reading._at(a.node_of_key[a.demand["key_p"][d]]) - reading._at(a.node_of_key[a.demand["key_q"][d]])
+        u = reading.voltage_at(a.node_of_key[a.demand["key_p"][d]]) - reading.voltage_at(
+            a.node_of_key[a.demand["key_q"][d]]
+        )
         machine_bus = a.machine["key_a"][m] // 4
         positive = reading.bus_sequences[:, 1] / a.phase_v
         phase = reading.to_neutral / a.phase_v[:, None]
@@ -200,20 +198,22 @@ class PhaseControls:
     def move(self, seen: Seen) -> bool:
         return any(c.move(cast(Any, seen)) for c in self.kinds)
 
+    def _name(self, ident: str) -> str:
+        return self.network[ident].name
+
     def notes(self, seen: Seen) -> list[str]:
         """What every controller did and why, in words."""
-        name = {i: self.network[i].name for i in self.network.items}
         who = self._taps[2]
         d, m = self._curved
         a = self.arrays
         curve_ids = [a.element_id[e] for e in (*a.demand["element"][d].tolist(), *a.machine["element"][m].tolist())]
         labels: dict[type[Control], list[str]] = {
-            Taps: [name[i] + ("" if p == POSITIVE else f", phase {'ABC'[p]},") for i, p in who],
-            Banks: [name[i] for i in self._banks[1]],
-            Curves: [name[i] for i in curve_ids],
+            Taps: [self._name(i) + ("" if p == POSITIVE else f", phase {'ABC'[p]},") for i, p in who],
+            Banks: [self._name(i) for i in self._banks[1]],
+            Curves: [self._name(i) for i in curve_ids],
         }
         n_curve = len(curve_ids)
-        held = [name[a.bus_id[b]] if b >= 0 else "its bus" for b in self._taps[3].tolist()]
+        held = [self._name(a.bus_id[b]) if b >= 0 else "its bus" for b in self._taps[3].tolist()]
         found: list[str] = []
         for c in self.kinds:
             words = labels[type(c)]

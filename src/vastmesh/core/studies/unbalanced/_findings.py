@@ -11,7 +11,6 @@ from ...severity import Severity
 from ..base import Finding, Table
 from ..load_flow import Rows, emergency_factor
 from ._problem import Problem
-from ._reading import Reading
 
 MOST = 2000
 _PHASES = ("A", "B", "C")
@@ -19,7 +18,7 @@ _PAIRS = ("AB", "BC", "CA")
 _WATCH = 0.8  # share of a limit from which unbalance, sequences and neutral voltage are watched
 
 
-def find(network: Network, limit_set: str, rows: Rows, tables: dict[str, Table], reading: Reading) -> list[Finding]:
+def find(network: Network, limit_set: str, rows: Rows, tables: dict[str, Table]) -> list[Finding]:
     """Findings against a set of limits and the criteria of the settings, the worst first."""
     found = [
         *_voltage(network, limit_set, rows, tables["buses"]),
@@ -30,26 +29,26 @@ def find(network: Network, limit_set: str, rows: Rows, tables: dict[str, Table],
     return found[:MOST]
 
 
-def _judged(settings: Settings, table: Table) -> tuple[Floats, list[list[str]], str]:
-    """Voltages to be held against limits, (n, 1 or 3), what each one is called, and the words for them."""
+def _judged(settings: Settings, table: Table) -> tuple[Floats, list[list[str]]]:
+    """Voltages to be held against limits, (n, 3), and what each one is called."""
     count = len(table)
     phase = np.stack([table[f"phase_{p.lower()}_voltage_pu"] for p in _PHASES], axis=1)
     single = ~np.isfinite(table["positive_voltage_pu"])
     names = [[f"phase {p}" for p in _PHASES]] * count
     if settings.voltage_criterion == "phase":
-        return phase, names, "phase voltage"
+        return phase, names
     if settings.voltage_criterion == "line":
         between = np.stack([table[f"line_{p.lower()}_voltage_pu"] for p in _PAIRS], axis=1)
         alone = ~np.isfinite(between).any(axis=1)
         pairs = [names[i] if alone[i] else [f"{p[0]} to {p[1]}" for p in _PAIRS] for i in range(count)]
-        return np.where(alone[:, None], phase, between), pairs, "voltage between phases"
+        return np.where(alone[:, None], phase, between), pairs
     positive = np.stack([table["positive_voltage_pu"], np.full(count, np.nan), np.full(count, np.nan)], axis=1)
     words = [names[i] if single[i] else ["positive sequence"] * 3 for i in range(count)]
-    return np.where(single[:, None], phase, positive), words, "positive sequence"
+    return np.where(single[:, None], phase, positive), words
 
 
 def _voltage(network: Network, limit_set: str, rows: Rows, table: Table) -> list[Finding]:
-    values, names, _ = _judged(network.settings, table)
+    values, names = _judged(network.settings, table)
     nominal = table["nominal_kv"]
     done = np.zeros(len(nominal), np.bool_)
     found: list[Finding] = []

@@ -3,23 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
-from ...electrical import compile_network
-from ...electrical.arrays import Complexes, Floats
+from ...electrical import compile_network, factors
+from ...electrical.arrays import Complexes
 from ...electrical.conductor import MOTOR, PQ_MACHINE, PV_MACHINE, compile_conductors
 from ...network import Condition, Element, Item, LineGeometry, LineMatrix, Network, Settings
 from ..base import Ending
-from ..load_flow import MOST_ROUNDS, LoadFlowResult, Rows
+from ..load_flow import MOST_ROUNDS, LoadFlowResult
 from ._account import account_for
 from ._controls import PhaseControls
 from ._findings import find, find_in_model
 from ._options import UnbalancedOptions
 from ._problem import Attempt, Demands, Problem
 from ._reading import Reading
-from ._tables import build_tables, summarise
+from ._tables import PhaseRows, build_tables, summarise
 
 _BEHIND = (Element, LineGeometry, LineMatrix)
 _MOST_RETURNS = 3
@@ -44,7 +45,8 @@ class LiveUnbalanced:
             if bases or isinstance(new or old, _BEHIND):
                 self._stale = True
 
-    def _ready(self, condition: Condition) -> None:
+    def make_ready(self, condition: Condition) -> None:
+        """Compile what a condition leaves in service, unless that is at hand."""
         states = (dict(condition.states), dict(condition.values))
         if not self._stale and states == self._states:
             return
@@ -53,14 +55,14 @@ class LiveUnbalanced:
         self.problem = Problem(self.arrays)
         self.problem.admittance(self.arrays.t_y)
         self.controls = PhaseControls(self.seen, self.arrays, compile_network(self.seen))
-        self._rows: Rows | None = None
+        self._rows: PhaseRows | None = None
         self._states, self._stale, self._last = states, False, None
 
     def solve(self, condition: Condition | None = None, options: UnbalancedOptions | None = None) -> LoadFlowResult:
         """Solve under a condition (the network's own when none is given). Never raises for a hard network."""
         condition = condition or self.network.condition
         options = options or live_options(self.network.settings)
-        self._ready(condition)
+        self.make_ready(condition)
         attempt, attempts, demands, t_y = self._solution(condition, options)
         return self._publish(condition, options, attempt, attempts, demands, t_y)
 
@@ -68,7 +70,7 @@ class LiveUnbalanced:
         """The solved state itself, for studies that build on it; None when there is none."""
         condition = condition or self.network.condition
         options = options or live_options(self.network.settings)
-        self._ready(condition)
+        self.make_ready(condition)
         attempt, _, demands, t_y = self._solution(condition, options)
         return Reading(self.arrays, self.problem, attempt, demands, t_y) if attempt.converged else None
 
@@ -103,9 +105,9 @@ class LiveUnbalanced:
     def demands(self, condition: Condition) -> Demands:
         """Demand and machines under a condition."""
         a, base = self.arrays, self.problem.base_va
-        demand = self._factors("class:", condition.demand_factor, condition.class_factors)
-        energy = self._factors("energy:", condition.generation_factor, condition.energy_factors)
-        areas = self._factors("area:", 1.0, condition.area_factors)
+        demand = factors(a.groups, "class:", condition.demand_factor, condition.class_factors)
+        energy = factors(a.groups, "energy:", condition.generation_factor, condition.energy_factors)
+        areas = factors(a.groups, "area:", 1.0, condition.area_factors)
         d, m = a.demand, a.machine
         plant = d["sign"] < 0
         by_area = np.where(d["area"] >= 0, areas[d["area"]], 1.0)
@@ -121,29 +123,24 @@ class LiveUnbalanced:
             np.zeros(len(m["p"])), m["role"].copy(),
         )  # fmt: skip
 
-    def _factors(self, prefix: str, overall: float, further: dict[str, float]) -> Floats:
-        names = [g.removeprefix(prefix) if g.startswith(prefix) else "" for g in self.arrays.groups]
-        return np.asarray(overall * np.array([further.get(n, 1.0) if n else 1.0 for n in names] or [1.0]))
-
     def _within_limits(self, demands: Demands, options: UnbalancedOptions) -> tuple[Attempt, list[Attempt], Demands]:
         """Solve; a machine past its reactive limit gives up its voltage and stays there, and may come back."""
         m, lead = self.arrays.machine, self.problem.leader
         at_limit = np.zeros(len(m["role"]), np.int64)
         returns = np.zeros(len(m["role"]), np.int64)
         beside = self.problem.leader_of != np.arange(len(m["role"]))
-        role = demands.role.copy()
-        q = demands.machine_q.copy()
+        role, q = demands.role, demands.machine_q.copy()
         # Beside a source a machine holds no voltage of its own: it stays at the nearest limit to zero.
         under = beside & (role == PV_MACHINE) & (m["role"][self.problem.leader_of] == 0)
         q[under] = np.clip(0.0, m["q_min"][under], m["q_max"][under])
-        demands = Demands(demands.power, demands.current, demands.impedance, demands.machine_p, q, demands.slope, role)
+        demands = replace(demands, machine_q=q)
         for _ in range(20):
             attempt, attempts = self.problem.solve(demands, options, self._last)
             attempt.at_limit = at_limit
             held = [k for k in lead.tolist() if m["role"][k] == PV_MACHINE]
             if not attempt.converged or not options.reactive_limits or not held:
                 return attempt, attempts, demands
-            v1 = self.problem._positive(attempt.v)
+            v1 = self.problem.positive_voltage(attempt.v)
             s1 = dict(zip(lead.tolist(), (v1 * np.conj(attempt.i1)), strict=True))
             volts = dict(zip(lead.tolist(), np.abs(v1), strict=True))
             switched = False
@@ -164,9 +161,7 @@ class LiveUnbalanced:
                 return attempt, attempts, demands
             self._last = attempt.v, attempt.i1
             options = options.model_copy(update={"start": "last"})
-            demands = Demands(
-                demands.power, demands.current, demands.impedance, demands.machine_p, q, demands.slope, role
-            )
+            demands = replace(demands, machine_q=q, role=role)
         return attempt, attempts, demands
 
     def _publish(
@@ -174,7 +169,7 @@ class LiveUnbalanced:
         demands: Demands, t_y: Complexes,
     ) -> LoadFlowResult:  # fmt: skip
         if self._rows is None:
-            self._rows = Rows(self.seen, self.arrays)
+            self._rows = PhaseRows(self.seen, self.arrays)
         account = account_for(self.seen, self.arrays, self.problem, attempt, attempts, options)
         found = find_in_model(self.seen, self.arrays, self.problem)
         if not attempt.converged and attempt.ending is not Ending.NOTHING_TO_SOLVE:
@@ -183,18 +178,14 @@ class LiveUnbalanced:
         if self.controls.kinds:
             account.notes.extend(self.controls.notes(self.controls.see(reading)))
         tables = build_tables(self.seen, self._rows, reading, self.controls)
-        limits = find(self.seen, condition.limit_set, self._rows, tables, reading)
+        limits = find(self.seen, condition.limit_set, self._rows, tables)
         return LoadFlowResult(
             account,
             tables,
-            summarise(reading, tables),
+            summarise(self._rows, reading, tables),
             limits + found,
             reading.bus_sequences[:, 1] / self.arrays.phase_v,
         )
-
-    def without_memory(self) -> None:
-        """Forget the last solution: the next one starts from scratch."""
-        self._last = None
 
 
 def live_options(settings: Settings) -> UnbalancedOptions:

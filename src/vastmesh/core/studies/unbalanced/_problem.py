@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
-from scipy.sparse import coo_array, csr_array
+from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
 from ...electrical import SparseLU
@@ -89,6 +89,7 @@ class Problem:
         self._t_node = arrays.terminal_node()
         self._trace()
         self._leaders()
+        self._t_y: Complexes | None = None
         self.n, self.m = int(self.live.sum()), len(self.leader)
         self.base_v = arrays.base_v[self.live]
         self._pattern()
@@ -203,7 +204,6 @@ class Problem:
         self._slot_in, self._slot_out = np.stack(parts[5:8]), np.stack(parts[8:11])
         self._slot_own, self._slot_pin = parts[11], parts[12]
         self._lu = SparseLU(pointer, real_rows) if size else None
-        self._nodal = csr_array((np.zeros(0), (np.zeros(0), np.zeros(0))), shape=(self.n, self.n))
 
     def _rows(self, node: Ints) -> Ints:
         return np.where(node >= 0, self.row[node], -1) if len(self.row) else np.full(node.shape, -1, np.int64)
@@ -286,6 +286,9 @@ class Problem:
 
     def admittance(self, t_y: Complexes) -> None:
         """Take up terminal admittances (S): everything in the Jacobian that does not depend on voltages."""
+        if self._t_y is not None and np.array_equal(t_y, self._t_y):
+            return
+        self._t_y = t_y.copy()
         a, t = self.arrays, self._t_node
         k = self._inside
         i, j = self.row[t[a.t_row[k]]], self.row[t[a.t_col[k]]]
@@ -380,13 +383,13 @@ class Problem:
         v = x[0 : 2 * self.n : 2] + 1j * x[1 : 2 * self.n : 2]
         i1 = x[2 * self.n :: 2] + 1j * x[2 * self.n + 1 :: 2]
         if np.any(holds & ~slack) or np.any(~holds):
-            v1 = self._positive(v)
+            v1 = self.positive_voltage(v)
             s1 = demands.machine_p[self.leader] + 1j * demands.machine_q[self.leader]
             with np.errstate(divide="ignore", invalid="ignore"):
                 i1 = np.where(slack, i1, np.where(np.abs(v1) > 1e-6, np.conj(s1 / v1), 0))
         return v, i1
 
-    def _positive(self, v: Complexes) -> Complexes:
+    def positive_voltage(self, v: Complexes) -> Complexes:
         """Positive-sequence voltage of each leading machine."""
         padded = np.append(v, 0)
         return np.asarray((padded[self.abc] * np.conj(_POSITIVE)[:, None]).sum(axis=0) / 3)
@@ -405,7 +408,7 @@ class Problem:
         zero = np.zeros(self.m, np.complex128)
         one = np.ones(self.m, np.complex128)
         third = np.conj(_POSITIVE) / 3
-        v1 = self._positive(v)
+        v1 = self.positive_voltage(v)
         if linear:
             for c in range(3):
                 self._add(values, self._slot_out[c], np.where(slack, third[c], 0) * one, zero)
@@ -463,7 +466,7 @@ class Problem:
         for c in range(3):
             np.subtract.at(f, self.abc[c], i1 * _POSITIVE[c])
         m, lead = self.arrays.machine, self.leader
-        v1, role = self._positive(v), demands.role[lead]
+        v1, role = self.positive_voltage(v), demands.role[lead]
         p, q = self._shared(demands)
         q = q + demands.slope[lead] * np.abs(v1)
         e = m["voltage"][lead] * np.exp(1j * m["angle"][lead])

@@ -30,14 +30,14 @@ class Reading:
         volts[: arrays.n_node][live] = attempt.v[problem.row[live]] * problem.base_v[problem.row[live]]
         self.node_v: Complexes = volts
 
-    def _at(self, node: Ints) -> Complexes:
-        """Voltage to earth of nodes; NaN where absent (-2)."""
+    def voltage_at(self, node: Ints) -> Complexes:
+        """Voltage to earth of nodes, V; NaN where absent (-2)."""
         return np.asarray(np.where(node == EARTH, 0.0, self.node_v[np.where(node < 0, self.arrays.n_node, node)]))
 
     @cached_property
     def bus_v(self) -> Complexes:
         """Voltage of A, B, C and N to earth, V, (n_bus, 4)."""
-        found = self._at(self.arrays.node)
+        found = self.voltage_at(self.arrays.node)
         found[~self.bus_live] = np.nan  # a neutral joined to earth is dead with its phases
         return found
 
@@ -70,7 +70,7 @@ class Reading:
         """Current from the network into each terminal, A."""
         a = self.arrays
         count = len(a.terminal["key"])
-        v = np.nan_to_num(self._at(a.terminal_node()))
+        v = np.nan_to_num(self.voltage_at(a.terminal_node()))
         matrix = csr_array((self.t_y, (a.t_row, a.t_col)), shape=(count, count))
         return np.asarray(matrix @ v)
 
@@ -87,7 +87,7 @@ class Reading:
     def demand_power(self) -> Complexes:
         """Power drawn by each demand row, VA."""
         d, a = self.arrays.demand, self.arrays
-        u = self._at(a.node_of_key[d["key_p"]]) - self._at(a.node_of_key[d["key_q"]])
+        u = self.voltage_at(a.node_of_key[d["key_p"]]) - self.voltage_at(a.node_of_key[d["key_q"]])
         return np.asarray(np.nan_to_num(u) * np.conj(self.demand_current))
 
     @cached_property
@@ -100,7 +100,7 @@ class Reading:
         whole = np.zeros(len(found), np.complex128)
         whole[p.leader] = self.attempt.i1
         v1 = np.zeros(len(found), np.complex128)
-        v1[p.leader] = p._positive(self.attempt.v)
+        v1[p.leader] = p.positive_voltage(self.attempt.v)
         lead = p.leader_of
         alone = np.bincount(lead, minlength=len(found))[lead] == 1
         found[alone] = whole[alone]
@@ -137,7 +137,7 @@ class Reading:
         """Power into each element at each side over all its conductors, against earth, VA, (n_element, 3)."""
         a, t = self.arrays, self.arrays.terminal
         found = np.zeros((len(a.element_id), 3), np.complex128)
-        s = np.nan_to_num(self._at(a.terminal_node())) * np.conj(self.terminal_current)
+        s = np.nan_to_num(self.voltage_at(a.terminal_node())) * np.conj(self.terminal_current)
         np.add.at(found, (t["element"], t["side"]), s)
         return found
 
@@ -148,7 +148,7 @@ class Reading:
         found = self.element_power[:, 0].copy()
         np.add.at(found, a.demand["element"], self.demand_power)
         m = a.machine
-        volts = np.stack([self._at(a.node_of_key[m[f"key_{k}"]]) for k in "abc"], axis=1) if len(m["element"]) else (
+        volts = np.stack([self.voltage_at(a.node_of_key[m[f"key_{k}"]]) for k in "abc"], axis=1) if len(m["element"]) else (
             np.zeros((0, 3), np.complex128))  # fmt: skip
         np.subtract.at(found, m["element"], (np.nan_to_num(volts) * np.conj(self.machine_phase_currents)).sum(axis=1))
         return found
@@ -195,17 +195,12 @@ class Reading:
     def losses(self) -> Floats:
         """Active losses of lines and reactors in A, B, C, neutral, and earth or what is shared, W, (n_element, 5)."""
         a = self.arrays
+        loss, i = a.loss, self.terminal_current
         found = np.full((len(a.element_id), 5), np.nan)
-        i = self.terminal_current
-        total = self.element_power.sum(axis=1).real
-        conductor = a.terminal["conductor"]
-        for spot in a.losses:
-            ends = i[spot.first : spot.first + spot.count], i[spot.first + spot.count : spot.first + 2 * spot.count]
-            through = np.abs(ends[0] - ends[1]) / 2
-            row = np.zeros(5)
-            row[conductor[spot.first : spot.first + spot.count]] = spot.own * through**2
-            row[4] = total[spot.element] - row[:4].sum()
-            found[spot.element] = row
+        found[loss["element"]] = 0.0
+        through = np.abs(i[loss["first"]] - i[loss["second"]]) / 2
+        found[loss["element"], a.terminal["conductor"][loss["first"]]] = loss["own_ohm"] * through**2
+        found[:, 4] = self.element_power.sum(axis=1).real - found[:, :4].sum(axis=1)
         return found
 
     @cached_property

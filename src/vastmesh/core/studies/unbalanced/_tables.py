@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from ...electrical.arrays import Bools, Complexes, Floats, Ints
-from ...network import Network
+from ...electrical.arrays import Complexes, Floats, Ints
+from ...electrical.conductor import ConductorArrays
+from ...network import Network, Transformer
 from ..base import Column, Table
-from ..load_flow import Rows, area_table
+from ..load_flow import Rows, angle_deg, area_table, picked, power_factor, state_words
 from ._controls import PhaseControls
 from ._reading import SEQUENCES, Reading, deviation, percent
 
@@ -18,38 +19,57 @@ _PAIRS = ("AB", "BC", "CA")
 _TINY_A = 1e-6
 
 
-def build_tables(network: Network, rows: Rows, reading: Reading, controls: PhaseControls) -> dict[str, Table]:
+class PhaseRows(Rows):
+    """What the rows of the tables stand for, and what is known of them without a solution: one for each compiled network.
+
+    ``branch_ends``: compiled bus of the from and to end of each branch, -1 where there is none, (2, n). ``ends_kv``: turns
+    currents of transformers into kVA-wise amperes at 1 kV, 1 elsewhere, (n, 2).
+    """
+
+    def __init__(self, network: Network, arrays: ConductorArrays) -> None:
+        super().__init__(network, arrays)
+        compiled = {b: i for i, b in enumerate(arrays.bus_id)}
+        shown = {b: i for i, b in enumerate(self.bus_column)}
+        at = [[compiled.get(b, -1) for b in names] for names in (self.branch_from, self.branch_to)]
+        self.branch_ends = np.array(at, np.int64)
+        self.injection_bus_compiled = np.array([compiled.get(b, -1) for b in self.injection_bus], np.int64)
+        self.injection_row = np.array([shown[b] for b in self.injection_bus], np.int64)
+        branches = [network.items[i] for i in self.branch_ids]
+        self.closed = np.array([getattr(e, "closed", True) for e in branches], np.bool_)
+        self.tapped = [k for k, e in enumerate(branches) if hasattr(e, "tap_position")]
+        self.is_transformer = np.array([isinstance(e, Transformer) for e in branches], np.bool_)
+        self.ends_kv = np.ones((len(branches), 2))
+        for k in np.flatnonzero(self.is_transformer).tolist():
+            e = branches[k]
+            self.ends_kv[k] = getattr(e, "hv_kv", None) or np.nan, getattr(e, "lv_kv", None) or np.nan
+        kinds = np.array(arrays.element_kind, np.str_)
+        self.is_plant = np.isin(kinds, ("source", "generator", "inverter"))
+        self.is_shunt = kinds == "shunt"
+        self.is_demand = ~np.isin(kinds, (*_BRANCHES, "switch", "shunt", "electrode")) & ~self.is_plant
+        self.is_electrode = np.array([k == "electrode" for k in self.injection_kinds], np.bool_)
+
+
+_BRANCHES = ("line", "transformer", "three_winding", "regulator", "series_reactor")
+
+
+def build_tables(network: Network, rows: PhaseRows, reading: Reading, controls: PhaseControls) -> dict[str, Table]:
     lost = np.nan_to_num(picked(reading.element_power.sum(axis=1).real / 1e6, rows.branch_element))
+    generation, demand = _at_buses(rows, reading)
     found = [
-        _bus_table(network, rows, reading), _branch_table(network, rows, reading, controls),
-        _injection_table(rows, reading), area_table(rows, *_at_buses(rows, reading), lost),
+        _bus_table(network, rows, reading, generation, demand), _branch_table(network, rows, reading, controls),
+        _injection_table(rows, reading), area_table(rows, generation, demand, lost),
     ]  # fmt: skip
     return {t.name: t for t in found}
 
 
-def picked(values: np.ndarray, rows: Ints) -> np.ndarray:
-    """values[rows] with NaN where a row is -1."""
-    blank = np.full((1, *values.shape[1:]), np.nan, np.result_type(values.dtype, np.float64))
-    return np.concatenate([values, blank])[rows]
-
-
-def _deg(v: Complexes) -> Floats:
-    return np.where(np.isfinite(v.real), np.degrees(np.angle(v)), np.nan)
-
-
-def _words(live: Bools) -> list[str]:
-    return ["live" if on else "dead" for on in live.tolist()]
-
-
-def worst_phase(volts: Floats) -> tuple[Floats, list[str]]:
-    """The voltage farthest from nominal of several per bus (n, 3), and the number of the column; NaN where none."""
-    off = np.where(np.isfinite(volts), np.abs(volts - 1), -1.0)
-    at = off.argmax(axis=1)
+def farthest(volts: Floats) -> tuple[Floats, Ints]:
+    """The voltage farthest from nominal of several per bus (n, 3), and its column; NaN and -1 where there is none."""
+    at = np.where(np.isfinite(volts), np.abs(volts - 1), -1.0).argmax(axis=1)
     found = volts[np.arange(len(volts)), at]
-    return found, [_NAMES[i] if np.isfinite(v) else "" for i, v in zip(at.tolist(), found.tolist(), strict=True)]
+    return found, np.where(np.isfinite(found), at, -1)
 
 
-def _bus_table(network: Network, rows: Rows, r: Reading) -> Table:
+def _bus_table(network: Network, rows: PhaseRows, r: Reading, generation: Complexes, demand: Complexes) -> Table:
     a, at = r.arrays, rows.bus_row
     phase = picked(np.abs(r.to_neutral) / a.phase_v[:, None], at)
     apart = a.bus_kv[:, None] * 1e3
@@ -58,15 +78,15 @@ def _bus_table(network: Network, rows: Rows, r: Reading) -> Table:
     size = np.abs(sequences)
     neutral = picked(r.bus_v[:, 3], at)
     positive = picked(size[:, 1] / a.phase_v, at)
-    worst, where = worst_phase(phase)
+    worst, where = farthest(phase)
+    named = [(*_NAMES, "")[k] for k in where.tolist()]
     criterion = network.settings.voltage_criterion
     alone = ~np.isfinite(positive)
-    shown = {"phase": worst, "line": worst_phase(between)[0], "positive": np.where(alone, worst, positive)}[criterion]
+    shown = {"phase": worst, "line": farthest(between)[0], "positive": np.where(alone, worst, positive)}[criterion]
     shown = np.where(np.isfinite(shown), shown, worst)
     angle = picked(np.where(np.isfinite(sequences[:, 1]), sequences[:, 1], np.nan), at)
     first = picked(r.to_neutral, at)
     lead = np.where(np.isfinite(angle.real), angle, np.nansum(np.where(np.isfinite(first), first, 0), axis=1))
-    generation, demand = _at_buses(rows, r)
     live = picked(r.bus_live.astype(np.float64), at) == 1
     left = np.full(a.n_node + 1, np.nan)
     left[: a.n_node] = r.kirchhoff * a.base_mva
@@ -78,7 +98,7 @@ def _bus_table(network: Network, rows: Rows, r: Reading) -> Table:
         Column("nominal_kv", "Nominal", rows.bus_kv, KV, 1, fixed=True),
         Column("area", "Area", rows.areas, fixed=True),
         Column("voltage_pu", "Voltage", shown, PU, 4, _CRITERIA[criterion]),
-        Column("worst_phase", "Phase", where, None, None, "The phase farthest from its nominal voltage"),
+        Column("worst_phase", "Phase", named, None, None, "The phase farthest from its nominal voltage"),
         *(Column(f"phase_{n.lower()}_voltage_pu", f"V {n}", phase[:, k], PU, 4, "To the neutral; to earth where there is none",
                  view=PHASES) for k, n in enumerate(_NAMES)),
         *(Column(f"line_{n.lower()}_voltage_pu", f"V {n}", between[:, k], PU, 4, "Between two phases", view=LINE)
@@ -96,19 +116,19 @@ def _bus_table(network: Network, rows: Rows, r: Reading) -> Table:
         Column("unbalance_phase_pct", "Phase deviation", picked(deviation(np.abs(r.to_neutral)), at), PCT, 2,
                "Greatest deviation of the phase voltages from their mean, over it", view=PHASES),
         Column("voltage_kv", "Voltage", shown * rows.bus_kv, KV, 3, "The voltage shown, as a line-to-line value"),
-        Column("angle_deg", "Angle", _deg(lead), DEG, 2, "Of the positive sequence; of the only phase where there is one"),
-        *(Column(f"phase_{n.lower()}_angle_deg", f"∠ {n}", _deg(first[:, k]), DEG, 2, "To the neutral", view=PHASES)
+        Column("angle_deg", "Angle", angle_deg(lead), DEG, 2, "Of the positive sequence; of the only phase where there is one"),
+        *(Column(f"phase_{n.lower()}_angle_deg", f"∠ {n}", angle_deg(first[:, k]), DEG, 2, "To the neutral", view=PHASES)
           for k, n in enumerate(_NAMES)),
         *(Column(f"phase_{n.lower()}_earth_v", f"{n} to earth", np.abs(to_earth[:, k]), VOLT, 1, view=PHASES)
           for k, n in enumerate(_NAMES)),
-        Column("neutral_angle_deg", "∠ N", _deg(neutral), DEG, 1, "Of the voltage between neutral and earth", view=PHASES),
+        Column("neutral_angle_deg", "∠ N", angle_deg(neutral), DEG, 1, "Of the voltage between neutral and earth", view=PHASES),
         Column("generation_mw", "Generation", generation.real, MW, 4),
         Column("generation_mvar", "Generation", generation.imag, MVAR, 4),
         Column("demand_mw", "Demand", demand.real, MW, 4, "At the voltage found"),
         Column("demand_mvar", "Demand", demand.imag, MVAR, 4, "At the voltage found"),
         Column("mismatch_mva", "Mismatch", np.where(live, picked(by_bus, at), np.nan), "MVA", 9,
                "Largest of its conductors, when all currents are added up"),
-        Column("state", "State", _words(live)),
+        Column("state", "State", state_words(live)),
     ]  # fmt: skip
     return Table("buses", "Buses", columns)
 
@@ -136,30 +156,19 @@ def _unbalance(network: Network, r: Reading) -> Floats:
             return percent(size[:, 2], size[:, 1])
 
 
-def _drawn(r: Reading) -> tuple[Complexes, Bools]:
-    """Power drawn by each element, MVA, and whether it is a source or plant."""
-    kinds = ("source", "generator", "inverter")
-    return r.injection_power / 1e6, np.array([k in kinds for k in r.arrays.element_kind], np.bool_)
-
-
-def _at_buses(rows: Rows, r: Reading) -> tuple[Complexes, Complexes]:
+def _at_buses(rows: PhaseRows, r: Reading) -> tuple[Complexes, Complexes]:
     """Generation and demand of each bus of the table, MVA; shunts and electrodes are neither."""
-    power, plant = _drawn(r)
-    n = len(rows.bus_column)
-    row = {b: i for i, b in enumerate(rows.bus_column)}
+    power, n = r.injection_power / 1e6, len(rows.bus_column)
     generation, demand = np.zeros(n, np.complex128), np.zeros(n, np.complex128)
-    for ident, bus, kind, e in zip(rows.injection_ids, rows.injection_bus, rows.injection_kinds,
-                                   rows.injection_element.tolist(), strict=True):  # fmt: skip
-        if e < 0 or kind in ("shunt", "electrode") or not ident:
-            continue
-        if plant[e]:
-            generation[row[bus]] -= power[e]
-        else:
-            demand[row[bus]] += power[e]
+    there = rows.injection_element >= 0
+    element, at = rows.injection_element[there], rows.injection_row[there]
+    for total, wanted, sign in ((generation, rows.is_plant, -1), (demand, rows.is_demand, 1)):
+        own = wanted[element]
+        np.add.at(total, at[own], sign * power[element[own]])
     return generation, demand
 
 
-def branch_currents(rows: Rows, r: Reading) -> tuple[Complexes, Complexes]:
+def branch_currents(rows: PhaseRows, r: Reading) -> tuple[Complexes, Complexes]:
     """Currents into both ends of every branch of the table by conductor, A, (n, 4); switches by Kirchhoff's law."""
     found = picked(r.element_current, rows.branch_element)
     first, second = found[:, 0, :], found[:, 1, :]
@@ -170,19 +179,19 @@ def branch_currents(rows: Rows, r: Reading) -> tuple[Complexes, Complexes]:
     return first, second
 
 
-def _branch_table(network: Network, rows: Rows, r: Reading, controls: PhaseControls) -> Table:
+def _branch_table(network: Network, rows: PhaseRows, r: Reading, controls: PhaseControls) -> Table:
     a, at = r.arrays, rows.branch_element
     i_from, i_to = branch_currents(rows, r)
-    bus_row = {b: i for i, b in enumerate(a.bus_id)}
-    ends = [np.array([bus_row.get(b, -1) for b in names], np.int64) for names in (rows.branch_from, rows.branch_to)]
+    ends = rows.branch_ends
     v_from, v_to = (picked(r.bus_v, e) for e in ends)
     s_from, s_to = (np.nansum(v * np.conj(i), axis=1) for v, i in ((v_from, i_from), (v_to, i_to)))
     whole = picked(r.element_power, at)
     exact = np.isfinite(whole[:, 0]) & ~rows.is_switch
-    s_from, s_to = np.where(exact, whole[:, 0], s_from), np.where(exact, whole[:, 1], s_to)
+    s_from, s_to = (
+        np.asarray(np.where(exact, whole[:, k], s), np.complex128) / 1e6 for k, s in enumerate((s_from, s_to))
+    )
     live = (at >= 0) & np.isfinite(v_from[:, :3].real).any(axis=1) & np.isfinite(v_to[:, :3].real).any(axis=1)
-    closed = np.array([getattr(network.items.get(i), "closed", True) for i in rows.branch_ids], np.bool_)
-    carries = live & closed
+    carries = live & rows.closed
     to_n_from, to_n_to = (picked(r.to_neutral, e) for e in ends)
     phase_power = to_n_from * np.conj(i_from[:, :3]) / 1e6
     size_f, size_t = np.abs(i_from), np.abs(i_to)
@@ -190,7 +199,7 @@ def _branch_table(network: Network, rows: Rows, r: Reading, controls: PhaseContr
     symmetric_to = i_to[:, :3] @ SEQUENCES.T
     earth = np.abs(i_from.sum(axis=1))
     loading, neutral_loading, which = loadings(network, rows, r, size_f, size_t, symmetric, symmetric_to)
-    loss = np.where(rows.is_switch, 0, s_from + s_to) / 1e6
+    loss = np.where(rows.is_switch, 0, s_from + s_to)
     parts = picked(r.losses, at) / 1e3
     powers = np.where(np.abs(size_f[:, :3]) > _TINY_A, phase_power.real, np.nan)
     used = np.isfinite(powers).sum(axis=1) > 1
@@ -201,9 +210,10 @@ def _branch_table(network: Network, rows: Rows, r: Reading, controls: PhaseContr
     worst_from = size_f[:, :3].max(axis=1) if len(size_f) else np.zeros(0)
     worst_to = size_t[:, :3].max(axis=1) if len(size_t) else np.zeros(0)
     high, low = (
-        worst_phase(np.abs(v) / picked(a.phase_v, e)[:, None])[0] for v, e in ((to_n_from, ends[0]), (to_n_to, ends[1]))
+        farthest(np.abs(v) / picked(a.phase_v, e)[:, None])[0] for v, e in ((to_n_from, ends[0]), (to_n_to, ends[1]))
     )
-    taps = _taps(network, rows, controls)
+    taps = _taps(rows, controls)
+    turn = angle_deg(np.where(size_f > _TINY_A, i_from, np.nan))
 
     def on(values: np.ndarray) -> np.ndarray:
         return np.where(carries.reshape(-1, *([1] * (values.ndim - 1))), values, np.nan)
@@ -231,27 +241,26 @@ def _branch_table(network: Network, rows: Rows, r: Reading, controls: PhaseContr
                "Greatest deviation of the phases' active power from their mean, over it"),
         *(Column(f"{w}_current_a", f"I{s}", on(np.abs(symmetric[:, k])), AMP, 1, f"{w.capitalize()} sequence, from end",
                  view=SEQ) for w, s, k in (("positive", "1", 1), ("negative", "2", 2), ("zero", "0", 0))),
-        *(Column(f"phase_{n.lower()}_current_deg", f"∠ I {n}", on(_deg(np.where(size_f[:, k] > _TINY_A, i_from[:, k], np.nan))),
-                 DEG, 1, "At the from end", view=PHASES) for k, n in enumerate(_NAMES)),
-        Column("neutral_current_deg", "∠ I N", on(_deg(np.where(size_f[:, 3] > _TINY_A, i_from[:, 3], np.nan))), DEG, 1,
-               "At the from end", view=PHASES),
+        *(Column(f"phase_{n.lower()}_current_deg", f"∠ I {n}", on(turn[:, k]), DEG, 1, "At the from end", view=PHASES)
+          for k, n in enumerate(_NAMES)),
+        Column("neutral_current_deg", "∠ I N", on(turn[:, 3]), DEG, 1, "At the from end", view=PHASES),
         *(Column(f"{w}_loss_kw", f"Loss {s}", on(parts[:, k]), KW, 3, m, view=PHASES) for w, s, k, m in (
             ("phase_a", "A", 0, "In its own resistance"), ("phase_b", "B", 1, "In its own resistance"),
             ("phase_c", "C", 2, "In its own resistance"), ("neutral", "N", 3, "In its own resistance"),
             ("earth", "earth", 4, "In earth and in what the conductors share"))),
-        Column("from_active_power_mw", "P from", on(s_from.real / 1e6), MW, 4, "Into the branch at its from (HV) end"),
-        Column("from_reactive_power_mvar", "Q from", on(s_from.imag / 1e6), MVAR, 4, "Into the branch at its from (HV) end"),
-        Column("to_active_power_mw", "P to", on(s_to.real / 1e6), MW, 4, "Into the branch at its to (LV) end"),
-        Column("to_reactive_power_mvar", "Q to", on(s_to.imag / 1e6), MVAR, 4, "Into the branch at its to (LV) end"),
+        Column("from_active_power_mw", "P from", on(s_from.real), MW, 4, "Into the branch at its from (HV) end"),
+        Column("from_reactive_power_mvar", "Q from", on(s_from.imag), MVAR, 4, "Into the branch at its from (HV) end"),
+        Column("to_active_power_mw", "P to", on(s_to.real), MW, 4, "Into the branch at its to (LV) end"),
+        Column("to_reactive_power_mvar", "Q to", on(s_to.imag), MVAR, 4, "Into the branch at its to (LV) end"),
         Column("from_current_a", "I from", on(worst_from), AMP, 1, "Largest phase"),
         Column("to_current_a", "I to", on(worst_to), AMP, 1, "Largest phase"),
-        Column("from_power_factor", "cos φ from", on(_power_factor(s_from)), None, 3),
-        Column("to_power_factor", "cos φ to", on(_power_factor(s_to)), None, 3),
+        Column("from_power_factor", "cos φ from", on(power_factor(s_from)), None, 3),
+        Column("to_power_factor", "cos φ to", on(power_factor(s_to)), None, 3),
         Column("active_loss_mw", "Loss", on(loss.real), MW, 5),
         Column("reactive_loss_mvar", "Loss", on(loss.imag), MVAR, 5, "Negative where charging exceeds it"),
         Column("voltage_drop_pct", "Drop", on((high - low) * 100), PCT, 2, "Between the worst phases of both ends, of nominal"),
         *taps,
-        Column("state", "State", _words(carries)),
+        Column("state", "State", state_words(carries)),
     ]  # fmt: skip
     return Table("branches", "Branches", columns)
 
@@ -262,13 +271,12 @@ _LOADINGS = {
 }
 
 
-def _taps(network: Network, rows: Rows, controls: PhaseControls) -> list[Column]:
+def _taps(rows: PhaseRows, controls: PhaseControls) -> list[Column]:
     found = {i: s.position for i, s in controls.arrays.taps.items()} | controls.tap_positions()
-    blank = (np.nan, np.nan, np.nan)
-    has = [hasattr(network.items.get(i), "tap_position") for i in rows.branch_ids]
-    per = np.array([found.get(i, blank) if h else blank for i, h in zip(rows.branch_ids, has, strict=True)]).reshape(
-        -1, 3
-    )
+    per = np.full((len(rows.branch_ids), 3), np.nan)
+    for k in rows.tapped:
+        if (position := found.get(rows.branch_ids[k])) is not None:
+            per[k] = position
     equal = (per[:, 0] == per[:, 1]) & (per[:, 1] == per[:, 2])
     common = np.where(equal, per[:, 0], np.nan)
     each = [Column(f"tap_{n.lower()}", f"Tap {n}", np.where(equal, np.nan, per[:, k]), None, 0, "Where phases differ",
@@ -278,7 +286,7 @@ def _taps(network: Network, rows: Rows, controls: PhaseControls) -> list[Column]
 
 def loadings(
     network: Network,
-    rows: Rows,
+    rows: PhaseRows,
     r: Reading,
     size_f: Floats,
     size_t: Floats,
@@ -291,11 +299,7 @@ def loadings(
     """
     a, at = r.arrays, rows.branch_element
     rating, neutral = picked(a.rating, at), picked(a.neutral_rating, at)
-    kv = np.ones((len(at), 2))
-    for k, ident in enumerate(rows.branch_ids):
-        if rows.branch_kinds[k] == "transformer":
-            item = network.items[ident]
-            kv[k] = getattr(item, "hv_kv", None) or np.nan, getattr(item, "lv_kv", None) or np.nan
+    kv = rows.ends_kv
     f, t = size_f * kv[:, :1], size_t * kv[:, 1:]
     largest = np.maximum(f[:, :3], t[:, :3])
     which = largest.argmax(axis=1)
@@ -307,32 +311,21 @@ def loadings(
         loading = np.where(np.isfinite(rating), amount / rating * 100, np.nan)
         in_neutral = np.maximum(f[:, 3], t[:, 3])
         neutral_loading = np.where(np.isfinite(neutral) & (in_neutral > _TINY_A), in_neutral / neutral * 100, np.nan)
-    neutral_loading = np.where([k == "transformer" for k in rows.branch_kinds], np.nan, neutral_loading)
+    neutral_loading = np.where(rows.is_transformer, np.nan, neutral_loading)
     return loading, neutral_loading, [_NAMES[k] for k in which.tolist()]
 
 
-def _power_factor(s: Complexes) -> Floats:
-    size = np.abs(s)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        return np.where(size > 1e-3, np.abs(s.real) / size, np.nan)
-
-
-def _injection_table(rows: Rows, r: Reading) -> Table:
-    power, plant = _drawn(r)
-    a, at = r.arrays, rows.injection_element
-    shunts = np.array([k == "shunt" for k in a.element_kind], np.bool_)
-    given = np.where(plant, -power, np.where(shunts, np.conj(power), power))
+def _injection_table(rows: PhaseRows, r: Reading) -> Table:
+    power, at = r.injection_power / 1e6, rows.injection_element
+    given = np.where(rows.is_plant, -power, np.where(rows.is_shunt, np.conj(power), power))
     s = picked(given, at)
     current = np.abs(picked(r.injection_phase_current, at))
-    bus_row = {b: i for i, b in enumerate(a.bus_id)}
-    bus = np.array([bus_row.get(b, -1) for b in rows.injection_bus], np.int64)
-    live = (at >= 0) & (picked(r.bus_live.astype(np.float64), bus) == 1)
+    live = (at >= 0) & (picked(r.bus_live.astype(np.float64), rows.injection_bus_compiled) == 1)
 
     def on(values: np.ndarray) -> np.ndarray:
         return np.where(live, values, np.nan)
 
     largest = current[:, :3].max(axis=1) if len(current) else np.zeros(0)
-    electrode = np.array([k == "electrode" for k in rows.injection_kinds], np.bool_)
     return Table(
         "injections", "Injections",
         [
@@ -343,26 +336,24 @@ def _injection_table(rows: Rows, r: Reading) -> Table:
             Column("active_power_mw", "P", on(s.real), MW, 4, "Delivered by sources and generators, drawn by loads and shunts"),
             Column("reactive_power_mvar", "Q", on(s.imag), MVAR, 4,
                    "Delivered by sources, generators and shunts, drawn by loads"),
-            Column("current_a", "I", on(np.where(electrode, current[:, 3], largest)), AMP, 1,
+            Column("current_a", "I", on(np.where(rows.is_electrode, current[:, 3], largest)), AMP, 1,
                    "Of the phase with the largest; of an electrode into earth"),
             *(Column(f"phase_{n.lower()}_current_a", f"I {n}", on(current[:, k]), AMP, 1, view=PHASES)
               for k, n in enumerate(_NAMES)),
             Column("neutral_current_a", "I N", on(current[:, 3]), AMP, 1, view=PHASES),
-            Column("power_factor", "cos φ", on(_power_factor(np.asarray(s * 1e6, np.complex128))), None, 3),
-            Column("state", "State", _words(live)),
+            Column("power_factor", "cos φ", on(power_factor(s)), None, 3),
+            Column("state", "State", state_words(live)),
         ],
     )  # fmt: skip
 
 
-def summarise(r: Reading, tables: dict[str, Table]) -> dict[str, float | None]:
+def summarise(rows: PhaseRows, r: Reading, tables: dict[str, Table]) -> dict[str, float | None]:
     """Totals of everything live, MW and Mvar, and the extremes over all phases."""
-    power, plant = _drawn(r)
-    kinds = np.array(r.arrays.element_kind)
-    branch = np.isin(kinds, ("line", "transformer", "three_winding", "regulator", "series_reactor"))
-    shunt = np.isin(kinds, ("shunt", "electrode"))
-    generation = complex(-power[plant].sum())
-    other = complex(power[shunt].sum())
-    drawn = complex(power[~plant & ~shunt & ~branch & (kinds != "switch")].sum())
+    power, kinds = r.injection_power / 1e6, np.array(r.arrays.element_kind, np.str_)
+    branch = np.isin(kinds, _BRANCHES)
+    generation = complex(-power[rows.is_plant].sum())
+    other = complex(power[np.isin(kinds, ("shunt", "electrode"))].sum())
+    drawn = complex(power[rows.is_demand].sum())
     loss = complex(r.element_power[branch].sum() / 1e6)
     phase = np.abs(r.to_neutral) / r.arrays.phase_v[:, None]
     known = phase[np.isfinite(phase)]

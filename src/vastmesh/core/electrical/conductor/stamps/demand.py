@@ -45,8 +45,8 @@ def _demand(i: int, e: Demand, b: Builder, share_i: float, share_z: float) -> No
     group = b.group(f"class:{e.demand_class}")
     area = b.group(f"area:{getattr(b.find(e.bus), 'area', None) or ''}")
     legs = legs_of(e.id, e.bus, e.conductors, e.connection, e.phase_powers_mva(), e.power_mva(), b)
-    for p, q, phase, volts, s in legs:
-        b.demand.append((b.offset + i, p, q, phase, volts, s * 1e6, share_i, share_z, group, area, 1, -1))
+    for p, q, _, volts, s in legs:
+        b.demand.append((b.offset + i, p, q, volts, s * 1e6, share_i, share_z, group, area, 1, -1))
 
 
 Leg = tuple[int, int, int, float, complex]
@@ -227,8 +227,8 @@ def inverter(plants: Sequence[Inverter], b: Builder) -> None:
 
 
 def _plant(i: int, ident: str, bus: str, conductors: str, power: complex, group: int, curve: int, b: Builder) -> None:
-    for p, q, phase, volts, s in legs_of(ident, bus, conductors, "wye", None, power, b):
-        b.demand.append((b.offset + i, p, q, phase, volts, -s * 1e6, 0.0, 0.0, group, -1, -1, curve))
+    for p, q, _, volts, s in legs_of(ident, bus, conductors, "wye", None, power, b):
+        b.demand.append((b.offset + i, p, q, volts, -s * 1e6, 0.0, 0.0, group, -1, -1, curve))
 
 
 @stamp(InductionMotor)
@@ -255,8 +255,8 @@ def _motor(i: int, e: InductionMotor | SynchronousMotor, power: complex, y2: com
     group = b.group(f"class:{e.demand_class}")
     area = b.group(f"area:{getattr(b.find(e.bus), 'area', None) or ''}")
     if len(e.conductors.replace("N", "")) < 3:
-        for p, q, phase, volts, s in legs_of(e.id, e.bus, e.conductors, "wye", None, power, b):
-            b.demand.append((b.offset + i, p, q, phase, volts, s * 1e6, 0.0, 0.0, group, area, 1, -1))
+        for p, q, _, volts, s in legs_of(e.id, e.bus, e.conductors, "wye", None, power, b):
+            b.demand.append((b.offset + i, p, q, volts, s * 1e6, 0.0, 0.0, group, area, 1, -1))
         return
     if not _three_phases(e.id, e.bus, b):
         return

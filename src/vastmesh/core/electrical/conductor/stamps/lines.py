@@ -8,9 +8,9 @@ from math import inf
 
 import numpy as np
 
-from ....network import Line, LineGeometry, LineMatrix, Regulator, SeriesReactor
+from ....network import Line, LineGeometry, LineMatrix, Regulator, SeriesReactor, tap_positions
 from ...arrays import Complexes
-from .._arrays import Gap, LossSpot, TapSpot
+from .._arrays import Gap, TapSpot
 from .._builder import NUMBER, Builder
 from .._lines import LineKey, conductor_matrix, earthed_along, order_for, own_resistance
 from . import stamp
@@ -70,11 +70,9 @@ def _batch(kept: str, members: list[tuple[int, Line, Complexes, Complexes]], b: 
             block[n] = ladder
     numbers = [NUMBER[c] for c in kept]
     ends = [[b.bus_row[bus] * 4 + c for bus in m[1].buses() for c in numbers] for m in members]
-    first = b.terminals_so_far
-    b.linear(elements, [0] * k + [1] * k, numbers * 2, np.array(ends, np.int64), block)
     for n, (i, _, per_km, _) in enumerate(members):
-        own = own_resistance(per_km) * scale[n]
-        b.losses.append(LossSpot(b.offset + i, first + n * 2 * k, k, own))
+        b.losses(i, n, (own_resistance(per_km) * scale[n]).tolist())
+    b.linear(elements, [0] * k + [1] * k, numbers * 2, np.array(ends, np.int64), block)
 
 
 @stamp(SeriesReactor)
@@ -95,7 +93,7 @@ def series_reactor(units: Sequence[SeriesReactor], b: Builder) -> None:
         y = np.eye(k) / own
         keys = [b.key(bus, c) for bus in e.buses() for c in phases]
         numbers = [NUMBER[c] for c in phases]
-        b.losses.append(LossSpot(b.offset + i, b.terminals_so_far, k, np.full(k, own.real)))
+        b.losses(i, 0, [own.real] * k)
         b.linear(np.array([i]), [0] * k + [1] * k, numbers * 2, np.array([keys]), np.block([[y, -y], [-y, y]])[None])
 
 
@@ -125,20 +123,12 @@ def regulator(units: Sequence[Regulator], b: Builder) -> None:
                   with_star: bool = star is not None) -> Complexes:  # fmt: skip
             return regulator_admittance(e, [positions[n] for n in numbers], with_star)
 
-        position = phase_positions(e)
+        position = tap_positions(e)
         entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), build(position)[None])
         b.taps[e.id] = TapSpot(b.offset + i, entries, build, position)
         if abs(kv[0] - kv[1]) > 1e-6 * kv[0]:
             b.gaps.append(Gap(e.id, "to_bus", "joins buses of different nominal voltage; per phase its ratio is in volts",
                               breach=False))  # fmt: skip
-
-
-def phase_positions(e: Regulator) -> tuple[float, float, float]:
-    """Entered position of each phase."""
-    if e.taps == "ganged":
-        return (float(e.tap_position),) * 3
-    a, c, d = (float(e.tap_position if t is None else t) for t in (e.tap_a, e.tap_b, e.tap_c))
-    return a, c, d
 
 
 def regulator_admittance(e: Regulator, positions: Sequence[float], with_star: bool) -> Complexes:
@@ -156,6 +146,3 @@ def regulator_admittance(e: Regulator, positions: Sequence[float], with_star: bo
     else:
         m = np.hstack([np.eye(k), -(down @ (np.eye(k) - share) + share)])
     return np.asarray(m.T @ (np.eye(k) / complex(0.0, e.x_ohm)) @ m, np.complex128)
-
-
-__all__ = ["phase_positions", "regulator_admittance"]

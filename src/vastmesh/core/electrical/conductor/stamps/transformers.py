@@ -9,10 +9,10 @@ from typing import Any
 import numpy as np
 
 from ....catalogue import zero_sequence_share
-from ....network import ThreeWinding, Transformer, neutral_ohm
+from ....network import ThreeWinding, Transformer, neutral_ohm, tap_positions
 from ...arrays import Complexes
 from .._arrays import STAR, Gap, TapSpot
-from .._builder import NUMBER, Builder
+from .._builder import NAMES, NUMBER, Builder
 from .._windings import two_winding_admittance
 from . import stamp
 
@@ -28,14 +28,6 @@ def transformer(units: Sequence[Transformer], b: Builder) -> None:
             _open_delta(i, e, b)
         else:
             _three_phase(i, e, b)
-
-
-def phase_positions(e: Transformer) -> tuple[float, float, float]:
-    """Entered position of each phase."""
-    if e.taps == "ganged":
-        return (float(e.tap_position),) * 3
-    a, c, d = (float(e.tap_position if t is None else t) for t in (e.tap_a, e.tap_b, e.tap_c))
-    return a, c, d
 
 
 def _turns(e: Transformer, positions: tuple[float, float, float]) -> tuple[float, float, float]:
@@ -63,7 +55,7 @@ def _three_phase(i: int, e: Transformer, b: Builder) -> None:
     def build(positions: tuple[float, float, float]) -> Complexes:
         return unit.admittance(_turns(e, positions))
 
-    position = phase_positions(e)
+    position = tap_positions(e)
     entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), build(position)[None])
     b.taps[e.id] = TapSpot(b.offset + i, entries, build, position)
 
@@ -148,19 +140,16 @@ def _single_phase(i: int, e: Transformer, b: Builder) -> None:
     order = [NUMBER[c] for c in hv] + (
         [NUMBER[c] for c in low] if not split else [NUMBER[c] for c in _split_order(low)]
     )
-    names = [NAMES_OF[n] for n in order]
+    names = [NAMES[n] for n in order]
     keys = [b.key(e.hv_bus, c) for c in names[:2]] + [b.key(e.lv_bus, c) for c in names[2:]]
     phase = next((n for n in order if n < 3), 0)
 
     def build(positions: tuple[float, float, float]) -> Complexes:
         return np.asarray(limb(_turns(e, positions)[phase]), np.complex128)
 
-    position = phase_positions(e)
+    position = tap_positions(e)
     entries = b.linear(np.array([i]), [0, 0] + [1] * (len(order) - 2), order, np.array([keys]), build(position)[None])
     b.taps[e.id] = TapSpot(b.offset + i, entries, build, position)
-
-
-NAMES_OF = "ABCN"
 
 
 def _split_order(low: str) -> list[str]:
@@ -233,7 +222,7 @@ def _open_delta(i: int, e: Transformer, b: Builder) -> None:
         return np.asarray(block)
 
     keys = [b.key(bus, c) for bus in (e.hv_bus, e.lv_bus) for c in "ABC"]
-    position = phase_positions(e)
+    position = tap_positions(e)
     entries = b.linear(np.array([i]), [0] * 3 + [1] * 3, _ABC * 2, np.array([keys]), build(position)[None])
     b.taps[e.id] = TapSpot(b.offset + i, entries, build, position)
 
