@@ -8,8 +8,13 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings
 
 from vastmesh.core.network import Network
+
+# Tests don't time: an example that waits for a busy machine is no failure.
+settings.register_profile("untimed", deadline=None)
+settings.load_profile("untimed")
 
 ROOT = Path(__file__).parent.parent
 DATA = Path(__file__).parent / "data"

@@ -16,6 +16,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from ..catalogue import find_type, standard_rating, typical_line_type, typical_transformer
 from ..errors import FieldProblem, InvalidFields, UnknownElement
 from .changes import Add, Change, Remove, Update
+from .elements._demand import Demand
 from .elements._phases import phases_of
 from .elements.bus import Bus
 from .elements.line import Line
@@ -287,9 +288,8 @@ def least_loaded_phase(network: Network, bus: Bus) -> str:
     for place in near:
         for e in network.connected(place):
             mine = phases_of(e.conductors)
-            power = getattr(e, "active_power_mw", None)
-            if len(e.buses()) == 1 and len(mine) == 1 and mine in load and power:
-                load[mine] += power
+            if isinstance(e, Demand) and mine in load:
+                load[mine] += e.power_mva().real
     return min(phases, key=lambda p: (load[p], p))
 
 

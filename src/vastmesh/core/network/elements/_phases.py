@@ -46,6 +46,10 @@ class Tapped(Protocol):
     @property
     def tap_position(self) -> int: ...
     @property
+    def tap_min(self) -> int: ...
+    @property
+    def tap_max(self) -> int: ...
+    @property
     def tap_a(self) -> int | None: ...
     @property
     def tap_b(self) -> int | None: ...
@@ -61,6 +65,14 @@ def tap_positions(e: Tapped) -> tuple[float, float, float]:
     return a, b, c
 
 
+def check_phase_taps(e: Tapped) -> None:
+    """Raises ValueError for a phase whose position is not within the range."""
+    for phase, tap in zip(PHASES, (e.tap_a, e.tap_b, e.tap_c), strict=True):
+        if tap is not None and not e.tap_min <= tap <= e.tap_max:
+            raise ValueError(f"tap_{phase.lower()}: enter a position from {e.tap_min} to {e.tap_max}, or none")
+
+
 __all__ = [
-    "PHASES", "Connection", "Taps", "connection", "phase_power", "phase_tap", "phases_of", "tap_positions", "taps",
+    "PHASES", "Connection", "Taps", "check_phase_taps", "connection", "phase_power", "phase_tap", "phases_of", "tap_positions",
+    "taps",
 ]  # fmt: skip

@@ -7,7 +7,7 @@ from pydantic import model_validator
 from ..fields import choice, quantity, reference
 from ..items import Element
 from ._control import compensation, continuous, delay, held_bus
-from ._phases import Taps, phase_tap, taps
+from ._phases import Taps, check_phase_taps, phase_tap, taps
 
 _AUTO = {"automatic": (True,)}
 _PER_PHASE = {"taps": ("per_phase",)}
@@ -51,9 +51,7 @@ class Regulator(Element):
             raise ValueError("to_bus: a regulator joins two different buses")
         if not self.tap_min <= self.tap_position <= self.tap_max:
             raise ValueError(f"tap_position: enter a position from {self.tap_min} to {self.tap_max}")
-        for tap in (self.tap_a, self.tap_b, self.tap_c):
-            if tap is not None and not self.tap_min <= tap <= self.tap_max:
-                raise ValueError(f"tap_a: positions of phases are from {self.tap_min} to {self.tap_max}")
+        check_phase_taps(self)
         if 1 + self.tap_min * self.step_pct / 100 < 0.5:
             raise ValueError("step_pct: this step and lowest position leave less than half of the voltage")
         return self

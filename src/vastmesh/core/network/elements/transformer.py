@@ -11,7 +11,7 @@ from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Conductors, Element
 from ._control import compensation, continuous, delay, held_bus
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance, other_of_pair
-from ._phases import Taps, phase_tap, taps
+from ._phases import Taps, check_phase_taps, phase_tap, taps
 
 _GROUP = re.compile(r"^(YN|Y|D|ZN|Z)(yn|y|d|zn|z|a)(\d|1[01])$|^(I)(i)(0|6)$|^(I)(ii)(0)$|^(V)(v)(0)$")
 _PER_PHASE = {"taps": ("per_phase",)}
@@ -153,9 +153,7 @@ class Transformer(Element):
             )
         if (fault := self._unfit_conductors()) is not None:
             raise ValueError(fault)
-        for tap in (self.tap_a, self.tap_b, self.tap_c):
-            if tap is not None and not self.tap_min <= tap <= self.tap_max:
-                raise ValueError(f"tap_a: positions of phases are from {self.tap_min} to {self.tap_max}")
+        check_phase_taps(self)
         hv, lv, clock = self.winding_groups()
         if (self.windings == "auto") != (lv == "a") or (lv == "a" and (hv != "YN" or clock != "0")):
             raise ValueError("vector_group: an auto-transformer, and only that, has the group YNa0")
