@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import io
 from itertools import pairwise
 from typing import Any
@@ -232,7 +233,24 @@ def test_tables_leave_as_csv_xlsx_and_parquet(project: Project) -> None:
     )
     assert found.shape == (2, 2)
     assert b"Length (km)" in export(tables=["data:line"], form="csv")
-    for body in ({"tables": ["cats"]}, {"form": "doc"}, {"tables": ["buses"], "rows": [99999]}):
+    chosen = {"MW": "kW", "Mvar": "kvar", "p.u.": "%"}
+    text = export(tables=["buses"], form="csv", columns=["id", "voltage_pu", "demand_mw"], units=chosen).decode(
+        "utf-8-sig"
+    )
+    assert text.splitlines()[0] == "Id,Voltage (%),Demand (kW)"
+    first = next(r for r in csv.reader(text.splitlines()) if r[2] not in ("Demand (kW)", "0.0", ""))
+    plain = {
+        r["id"]: r
+        for r in pl.read_parquet(io.BytesIO(export(tables=["buses"], form="parquet", units=chosen))).to_dicts()
+    }
+    assert float(first[2]) == pytest.approx(1e3 * plain[first[0]]["demand_mw"])
+    assert float(first[1]) == pytest.approx(100 * plain[first[0]]["voltage_pu"])
+    for body in (
+        {"tables": ["buses"], "units": {"MW": "p.u."}},
+        {"tables": ["cats"]},
+        {"form": "doc"},
+        {"tables": ["buses"], "rows": [99999]},
+    ):
         assert project.client.post(f"{project.url}/export", json=body).status_code == 422
 
 

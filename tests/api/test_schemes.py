@@ -87,6 +87,21 @@ def test_clashes_and_what_does_not_fit_are_told(project: Project) -> None:
     assert project.item("T-Q1")["rated_mva"] == 80.0
 
 
+def test_what_a_scheme_takes_out_is_still_told_with_its_place(project: Project) -> None:
+    before = project.item("Heron End")
+    add_scheme(project, "give up")
+    project.update("settings", recording="give up")
+    project.post("remove", ids=["Heron End"])
+    layers = project.get("layers").json()
+    removed = {i["id"]: i for i in layers["removed"]}
+    assert removed["Heron End"] == before
+    assert "Heron End demand" in removed, "what hung there goes with it"
+    assert all(layers["by"][i] == ["give up"] for i in removed)
+    assert not {i["id"] for i in project.opened()["items"]} & set(removed)
+    project.update("give up", active=False)
+    assert project.get("layers").json()["removed"] == []
+
+
 def test_merging_is_one_step_and_can_be_undone(project: Project) -> None:
     add_scheme(project, "relief", on("T-Q1", rated_mva=80.0))
     assert project.post("merge", scheme="relief").status_code == 200

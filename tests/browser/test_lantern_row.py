@@ -104,3 +104,17 @@ def test_edits_are_recorded_into_a_scheme_and_switched_off_again(bench: Page) ->
     expect(field).to_have_value(before)
     bench.get_by_role("button", name="Stop recording").first.click()
     expect(bench.get_by_text("edits go into Scheme")).to_have_count(0)
+
+
+def test_what_a_scheme_takes_out_stays_as_a_ghost(bench: Page) -> None:
+    bench.keyboard.press("s")
+    bench.get_by_role("button", name="New scheme").click()
+    bench.get_by_role("button", name="Record edits into Scheme").click()
+    find(bench, "Heron End")
+    bench.keyboard.press("Delete")
+    ghost = bench.locator("[data-ghost='Heron End']")
+    expect(ghost).to_have_count(1)
+    expect(ghost).to_have_text(re.compile("^Heron End, taken out by"))
+    expect(bench.locator("[data-ghost]")).to_have_count(3)  # the bus, its line and its demand
+    bench.keyboard.press("Control+z")
+    expect(ghost).to_have_count(0)

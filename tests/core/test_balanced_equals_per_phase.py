@@ -9,17 +9,19 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.helpers import bus, line, load, network, networks, source, transformer
+from tests.core.test_joint_control import areas, machine, remote, two_ways
+from tests.helpers import bus, column, line, load, network, networks, source, transformer
 from vastmesh.core.network import Network
-from vastmesh.core.studies.load_flow import LoadFlowResult, run_load_flow
-from vastmesh.core.studies.unbalanced import LiveUnbalanced, run_unbalanced
+from vastmesh.core.studies.load_flow import LoadFlowOptions, LoadFlowResult, run_load_flow
+from vastmesh.core.studies.unbalanced import LiveUnbalanced, UnbalancedOptions, run_unbalanced
 
 GROUPS = ["Dyn11", "Dyn1", "Dyn5", "Dyn7", "Dy11", "Yyn0", "YNyn0", "YNyn6", "Yy0", "YNd1", "YNd11", "YNd5", "Yd11", "Yd5",
           "Dd0", "Dd6", "Dd2", "Yzn11", "Yzn5", "YNzn1", "Yz11", "Dzn0", "Dz6", "ZNyn11", "ZNd0", "YNyn4", "Yyn8"]  # fmt: skip
 
 
-def assert_same(net: Network, *, within: float = 1e-8) -> LoadFlowResult:
-    balanced, per_phase = run_load_flow(net), run_unbalanced(net)
+def assert_same(net: Network, *, within: float = 1e-8, **options: bool) -> LoadFlowResult:
+    balanced = run_load_flow(net, LoadFlowOptions.model_validate(options))
+    per_phase = run_unbalanced(net, UnbalancedOptions.model_validate(options))
     assert balanced.account.converged
     assert per_phase.account.converged, per_phase.account.explanation
     a, b = balanced.tables["buses"], per_phase.tables["buses"]
@@ -117,6 +119,55 @@ def test_regulators_and_automatic_taps_end_where_the_balanced_ones_do(ldc: float
     )  # fmt: skip
     found = assert_same(net)
     assert any("went from tap" in n for n in found.account.notes)
+
+
+def notes_of(result: LoadFlowResult, words: str) -> list[str]:
+    return [n for n in result.account.notes if words in n]
+
+
+def test_machines_that_hold_another_bus_share_as_the_balanced_ones_do() -> None:
+    common = {"control": "voltage", "held_bus": "t", "voltage_pu": 1.0, "q_min_mvar": -5.0}
+    for most in (20.0, 0.1):
+        machines = machine("a", 0.5, **common, q_max_mvar=most), machine("b", 0.5, **common, q_max_mvar=0.2)
+        found = assert_same(remote(*machines), within=1e-6)  # the voltage is held to 1e-7
+        assert notes_of(found, "share: they hold t" if most > 1 else "can't hold t at")
+
+
+def test_the_slack_is_shared_and_exchanges_are_held_as_in_the_balanced_flow() -> None:
+    shared = network(bus("s"), source("s", scheduled_mw=4.0, participation=1.0), bus("a"), line("s", "a", length_km=3.0),
+                     machine("a", 2.0, participation=3.0), load("a", 10.0, 2.0))  # fmt: skip
+    assert notes_of(assert_same(shared, slack_shared=True), "its share of what the slack is short of")
+    held = assert_same(areas(-3.0), interchange=True)
+    rows = {r["id"]: r for r in held.tables["branches"].records()}
+    assert sum(rows[i]["to_active_power_mw"] for i in ("s-a", "s-b")) == pytest.approx(-3.0, abs=1e-5)
+    assert notes_of(held, "for the exchange of its area")
+
+
+@pytest.mark.parametrize("wanted", [2.0, 6.0])
+def test_phase_shifters_end_where_the_balanced_ones_do(wanted: float) -> None:
+    net = two_ways(wanted)
+    found = assert_same(net)
+    rows = {r["id"]: r for r in found.tables["branches"].records()}
+    assert rows["a/b"]["from_active_power_mw"] == pytest.approx(wanted, abs=0.15)
+    assert notes_of(found, "of shift because")
+
+
+def test_what_acts_together_acts_on_an_unbalanced_network_too() -> None:
+    """One heavy phase: the held positive-sequence voltage, the shared slack and the flow held are met all the same."""
+    uneven = load("t", 2.0, 0.5, id="uneven", name="uneven", conductors="A")
+    common = {"control": "voltage", "held_bus": "t", "voltage_pu": 1.0, "q_min_mvar": -20.0, "q_max_mvar": 20.0}
+    net = remote(machine("a", 0.5, participation=2.0, **common), machine("b", 0.5, **common), uneven)
+    net = network(*(i | ({"participation": 1.0} if i["kind"] == "source" else {}) for i in net.to_items()))
+    result = run_unbalanced(net, UnbalancedOptions(slack_shared=True))
+    assert result.account.converged
+    assert column(result, "buses", "positive_voltage_pu")["t"] == pytest.approx(1.0, abs=1e-6)
+    assert column(result, "buses", "unbalance_pct")["t"] > 0.5
+    power = column(result, "injections", "active_power_mw")
+    assert power["gen-a"] - 0.5 == pytest.approx(2 * power["source-s"], rel=1e-4)
+    shifter = two_ways(3.0)
+    uneven_load = load("b", 3.0, 0.4, id="one", name="one", conductors="BC")
+    held = run_unbalanced(network(*shifter.to_items(), uneven_load))
+    assert column(held, "branches", "from_active_power_mw")["a/b"] == pytest.approx(3.0, abs=0.15)
 
 
 @settings(max_examples=40, deadline=None)

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.helpers import Item, bus, line, load, source
+from tests.helpers import Item, bus, line, load, network, source, switch
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import (
     Add,
@@ -21,6 +21,7 @@ from vastmesh.core.network import (
     layered,
     merged,
     recorded,
+    removal,
     route,
     schemes_in_order,
 )
@@ -229,3 +230,22 @@ def test_changed_data_tells_added_and_removed() -> None:
     other.apply([Remove(id="load-c")])
     rows = {r["id"]: r["after"] for r in changed_data(net, other).records()}
     assert rows == {"d": "added", "load-c": "removed"}
+
+
+@pytest.mark.parametrize("gone", [["a"], ["b", "a"], ["a", "b"], ["b", "s"]])
+def test_what_is_taken_out_fits_change_by_change(gone: list[str]) -> None:
+    """A scheme lays its changes one by one: whatever refers to something goes before it."""
+    net = network(
+        {"kind": "area", "id": "north"}, bus("s"), source("s"), bus("a", area="north"), bus("b"), bus("c"), line("s", "a"),
+        line("a", "b"), line("b", "c"), load("a", 1.0), load("b", 1.0), bus("d"), switch("a", "d"),
+        {"kind": "current_transformer", "id": "ct", "at": "a|d"},
+        {"kind": "relay", "id": "relay", "trips": "a|d", "measures": "ct"},
+    )  # fmt: skip
+    changes = [{"change": c.model_dump()} for c in removal(net, gone)]
+    net.apply([Add(item={"kind": "scheme", "id": "less", "active": True, "changes": changes})])
+    found = layered(net)
+    assert found.unfit == []
+    whole = net.copy()
+    whole.apply(removal(net, gone))
+    assert set(found.network.items) == set(whole.items)
+    assert not set(gone) & set(found.network.items)

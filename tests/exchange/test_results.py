@@ -14,7 +14,7 @@ from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Network
 from vastmesh.core.studies import Column, Table
 from vastmesh.core.studies.load_flow import run_load_flow
-from vastmesh.exchange import element_table, pack_tables, picked, unpack_tables, write_tables
+from vastmesh.exchange import element_table, in_units, pack_tables, picked, unpack_tables, write_tables
 
 TABLE = Table("t", "Things", [
     Column("id", "Id", ["a", "=1+1", "@x"]), Column("voltage_pu", "Voltage", np.array([1.0, np.nan, 0.123456789]), "p.u.", 4),
@@ -41,6 +41,25 @@ def test_xlsx_holds_all_tables_with_figures_as_figures(demo: Network) -> None:
     assert page.cell(2, column).value == pytest.approx(float(tables["buses"]["voltage_pu"][0]), abs=1e-12)
     assert book["Things"]["A3"].data_type == "s"
     assert book["Things"]["B3"].value is None
+
+
+def test_figures_are_turned_into_other_units_at_the_same_precision() -> None:
+    table = Table("t", "T", [
+        Column("p", "P", np.array([1.2345, np.nan]), "MW", 4), Column("i", "I", np.array([7.0, 80.0]), "A", 1),
+        Column("v", "V", np.array([0.95, 1.0]), "p.u.", 4), Column("l", "L", np.array([3.0, 4.0]), "km", 2),
+        Column("name", "Name", ["a", "b"]),
+    ])  # fmt: skip
+    turned = in_units(table, {"MW": "kW", "A": "kA", "p.u.": "%"})
+    assert [c.unit for c in turned.columns] == ["kW", "kA", "%", "km", None]
+    assert [c.digits for c in turned.columns] == [1, 4, 2, 2, None]
+    for name, wanted in (("p", [1234.5, np.nan]), ("i", [0.007, 0.08]), ("v", [95, 100]), ("l", [3, 4])):
+        np.testing.assert_allclose(turned[name], wanted, rtol=1e-12)
+    assert [c.unit for c in table.columns] == ["MW", "A", "p.u.", "km", None], "the table itself stays"
+    back = in_units(turned, {"kW": "MW", "kA": "A", "%": "p.u."})
+    np.testing.assert_allclose(back["p"], table["p"])
+    for wrong in ({"MW": "kvar"}, {"MW": "horses"}, {"horses": "MW"}):
+        with pytest.raises(InvalidFields, match="can be turned into"):
+            in_units(table, wrong)
 
 
 def test_parquet_gives_the_columns_back() -> None:

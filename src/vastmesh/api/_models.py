@@ -442,12 +442,14 @@ class SiftHelp(BaseModel):
 
 
 class ExportIn(_Body):
-    """Tables to export; of the first one, the rows and columns given. All result tables when none is named."""
+    """Tables to export; of the first one, the rows and columns given. All result tables when none is named. ``units``: which
+    unit becomes which in CSV and XLSX; the columns of Parquet name theirs and keep them."""
 
     tables: Annotated[list[str], Field(max_length=40)] = []
     form: str = "csv"
     rows: Annotated[list[int], Field(max_length=1_000_000)] | None = None
     columns: Annotated[list[str], Field(max_length=200)] | None = None
+    units: Annotated[dict[str, str], Field(max_length=40)] = {}
 
 
 class StudyResultOut(BaseModel):
@@ -609,11 +611,13 @@ class UnfitOut(BaseModel):
 
 
 class LayersOut(BaseModel):
-    """``by``: element -> schemes that change it; ``added``: element -> scheme that adds it."""
+    """``by``: element -> schemes that change it; ``added``: element -> scheme that adds it; ``removed``: items of the
+    present network that a scheme takes out."""
 
     revision: int
     by: dict[str, list[str]]
     added: dict[str, str]
+    removed: list[dict[str, Any]]
     clashes: list[ClashOut]
     unfit: list[UnfitOut]
 

@@ -22,7 +22,7 @@ from ..core.studies.comparison import compare_tables
 from ..core.studies.live import live_for
 from ..core.studies.load_flow import find_cause, places, summarise_groups, words_of
 from ..core.workings import Working, explain_flow, explain_phases
-from ..exchange import FORMS, element_table, picked, write_tables, write_workings
+from ..exchange import FORMS, element_table, in_units, picked, write_tables, write_workings
 from ..reports import PAPERS, picture_pdf
 from ..runner import Job, JobState, Runner
 from ..store import RunInfo
@@ -118,6 +118,8 @@ def export_tables(body: m.ExportIn, one: One, all_: All) -> Response:
                 [FieldProblem("export", "rows", "out of range", f"rows from 0 to {len(tables[0]) - 1}")]
             )
         tables[0] = picked(tables[0], body.rows, body.columns)
+    if body.form != "parquet":
+        tables = [in_units(t, body.units) for t in tables]
     data = write_tables(tables, body.form)
     title = tables[0].label if len(tables) == 1 else "Results"
     name = f"{all_.store.project(one.project_id).name} {title}.{body.form}"

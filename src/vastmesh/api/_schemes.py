@@ -8,7 +8,7 @@ from typing import Any
 from fastapi import APIRouter, Response
 
 from ..core.errors import FieldProblem, InvalidFields
-from ..core.network import to_phases, unit_of
+from ..core.network import dump_item, to_phases, unit_of
 from ..core.studies.schemes import Case, CaseComparison, SolvedCase, compare_cases
 from . import _models as m
 from . import _render
@@ -24,8 +24,9 @@ schemes = APIRouter(prefix="/api", responses={s: {"model": m.Problem} for s in (
 def layers(one: One) -> m.LayersOut:
     with one.lock:
         found = one.layers
+        gone = [one.base[i] for i in found.by if i not in found.network and i in one.base]
         return m.LayersOut(
-            revision=one.revision, by=found.by, added=found.added,
+            revision=one.revision, by=found.by, added=found.added, removed=[dump_item(i) for i in gone],
             clashes=[m.ClashOut(**asdict(c)) for c in found.clashes], unfit=[m.UnfitOut(**asdict(u)) for u in found.unfit],
         )  # fmt: skip
 

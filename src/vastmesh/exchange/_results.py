@@ -6,6 +6,8 @@ import csv
 import io
 import zipfile
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
+from math import log10
 from typing import Any
 
 import numpy as np
@@ -14,6 +16,7 @@ import xlsxwriter
 
 from ..core.errors import FieldProblem, InvalidFields
 from ..core.studies import Column, Table
+from ..core.units import ratio
 from ._tabular import as_text
 
 FORMS = {
@@ -56,6 +59,28 @@ def picked(table: Table, rows: Any = None, columns: Iterable[str] | None = None)
         if rows is not None:
             values = values[rows] if isinstance(values, np.ndarray) else [values[i] for i in rows]
         made.append(Column(c.name, c.label, values, c.unit, c.digits, c.meaning, c.fixed, c.view))
+    return Table(table.name, table.label, made)
+
+
+def in_units(table: Table, units: Mapping[str, str]) -> Table:
+    """A table with figures turned into other units at the same precision: ``units`` says which one becomes which.
+
+    Raises :class:`InvalidFields` where two don't measure the same.
+    """
+    factors: dict[str, float] = {}
+    for unit, wanted in units.items():
+        if (factor := ratio(unit, wanted)) is None:
+            raise InvalidFields(
+                [FieldProblem("export", "units", wanted, f"name a unit that {unit} can be turned into")]
+            )
+        factors[unit] = factor
+    made = []
+    for c in table.columns:
+        if c.unit is None or c.unit not in factors or not isinstance(c.values, np.ndarray):
+            made.append(c)
+            continue
+        digits = None if c.digits is None else max(c.digits - round(log10(factors[c.unit])), 0)
+        made.append(replace(c, values=c.values * factors[c.unit], unit=units[c.unit], digits=digits))
     return Table(table.name, table.label, made)
 
 

@@ -1258,7 +1258,8 @@ export interface components {
         Ending: "converged" | "iteration_limit" | "singular" | "nothing_to_solve";
         /**
          * ExportIn
-         * @description Tables to export; of the first one, the rows and columns given. All result tables when none is named.
+         * @description Tables to export; of the first one, the rows and columns given. All result tables when none is named. ``units``: which
+         *     unit becomes which in CSV and XLSX; the columns of Parquet name theirs and keep them.
          */
         ExportIn: {
             /**
@@ -1275,6 +1276,13 @@ export interface components {
             rows?: number[] | null;
             /** Columns */
             columns?: string[] | null;
+            /**
+             * Units
+             * @default {}
+             */
+            units?: {
+                [key: string]: string;
+            };
         };
         /**
          * FamilyOut
@@ -1541,7 +1549,8 @@ export interface components {
         };
         /**
          * LayersOut
-         * @description ``by``: element -> schemes that change it; ``added``: element -> scheme that adds it.
+         * @description ``by``: element -> schemes that change it; ``added``: element -> scheme that adds it; ``removed``: items of the
+         *     present network that a scheme takes out.
          */
         LayersOut: {
             /** Revision */
@@ -1554,6 +1563,10 @@ export interface components {
             added: {
                 [key: string]: string;
             };
+            /** Removed */
+            removed: {
+                [key: string]: unknown;
+            }[];
             /** Clashes */
             clashes: components["schemas"]["ClashOut"][];
             /** Unfit */

@@ -23,6 +23,14 @@ export function conversion(unit: string | null | undefined, units: Units): Conve
 
 export const shownUnit = (unit: string | null | undefined, units: Units) => conversion(unit, units).unit
 
+/** Which units of the service are shown as which others. */
+export const chosenUnits = (units: Units): Record<string, string> =>
+  Object.fromEntries(
+    ['MW', 'Mvar', 'MVA', 'A', 'p.u.']
+      .map((unit) => [unit, shownUnit(unit, units)] as const)
+      .filter(([unit, other]) => unit !== other),
+  )
+
 /** A figure of the service in the chosen unit, without it. */
 export function shown(
   value: number | null | undefined,

@@ -233,10 +233,17 @@ def _problems(cls: type[Item], data: dict[str, Any], error: ValidationError) -> 
         elif not field:  # a rule between fields: its message names them
             rule = item["msg"].removeprefix("Value error, ")
             name, _, text = rule.partition(": ")
-            found.append(FieldProblem(ident, name, data.get(name.split(",")[0].strip()), text or rule))
+            found.append(FieldProblem(ident, name, _stands(cls, data, name.split(",")[0].strip()), text or rule))
         else:
             found.append(FieldProblem(ident, field, item["input"], _allowed(known.get(field), item["msg"])))
     return found
+
+
+def _stands(cls: type[Item], data: dict[str, Any], field: str) -> Any:
+    """What a field holds: what was given, else its default; "nothing" where it is blank."""
+    default = cls.model_fields[field].get_default() if field in cls.model_fields else None
+    value = data.get(field, default)
+    return "nothing" if value is None else value
 
 
 def _allowed(spec: FieldSpec | None, otherwise: str) -> str:

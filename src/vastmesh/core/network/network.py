@@ -288,7 +288,8 @@ def dump_item(item: Item) -> dict[str, Any]:
 def removal(network: Network, idents: Iterable[str]) -> list[Change]:
     """Changes that remove items together with all equipment connected to removed buses.
 
-    Items that merely name a removed one (a bus its area, say) lose that reference instead.
+    Items that merely name a removed one (a bus its area, say) lose that reference instead. What refers to another goes
+    before it, so that each change also fits by itself.
     """
     doomed: dict[str, None] = {}
     cleared: dict[str, dict[str, Any]] = {}
@@ -305,8 +306,20 @@ def removal(network: Network, idents: Iterable[str]) -> list[Change]:
                 queue.append(referrer)
             else:
                 cleared.setdefault(referrer, {}).update(dict.fromkeys(fields))
+    order: dict[str, None] = {}
+
+    def after_its_referrers(ident: str) -> None:
+        if ident in order:
+            return
+        for referrer in network.referrers(ident):
+            if referrer in doomed:
+                after_its_referrers(referrer)
+        order[ident] = None
+
+    for ident in doomed:
+        after_its_referrers(ident)
     updates: list[Change] = [Update(id=i, values=v) for i, v in cleared.items() if i not in doomed]
-    return updates + [Remove(id=i) for i in doomed]
+    return updates + [Remove(id=i) for i in order]
 
 
 def with_rules(network: Network) -> list[Change]:

@@ -11,6 +11,7 @@ from .changes import Change, Update
 from .elements._demand import Demand
 from .elements._phases import PHASES, phases_of
 from .elements.bus import Bus
+from .elements.inverter import Inverter
 from .elements.line import Line
 from .elements.transformer import Transformer
 from .items import Element
@@ -75,7 +76,7 @@ def units(network: Network, buses: set[str] | None = None, *, kinds: set[str] | 
             continue
         if len(mine) < 3:
             kind = "single" if len(mine) == 1 else "pair"
-        elif isinstance(item, Demand) and len(set(item.phase_powers_mva() or (0,))) > 1:
+        elif isinstance(item, Demand | Inverter) and len(set(item.phase_powers_mva() or (0,))) > 1:
             kind = "three"
         else:
             continue

@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ..units import unit_named
 from ._parse import Call, Line, Name, Node, Number, Operation, SiftError, Text, parse
-from ._units import unit_named
 
 # Function -> what completion and help say about it.
 FUNCTIONS: dict[str, str] = {

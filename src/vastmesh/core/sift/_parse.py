@@ -219,7 +219,7 @@ class _Parser:
         return tuple(parts)
 
     def _unit(self) -> str | None:
-        from ._units import unit_named
+        from ..units import unit_named
 
         token = self.next
         if token.text in ("%", "°", "Ω") or (token.kind == "name" and unit_named(token.text)):

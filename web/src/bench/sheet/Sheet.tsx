@@ -8,7 +8,6 @@ import { IconButton } from '../../design/controls'
 import { MarkShape } from '../../design/Icon'
 import { font } from '../../design/tokens'
 import { pick } from '../../features/palette/pick'
-import { marksOf } from '../../features/schemes/actions'
 import { type Item, type Items, number, underCondition } from '../model'
 import { activeLabels, usePrefs } from '../prefs'
 import { lookAway, placeAs, throwSwitch } from '../session'
@@ -24,6 +23,7 @@ import { buildMapScene, placedBuses } from './mapScene'
 import { arrow, neighbour } from './neighbour'
 import { Painter, type Shapes } from './Painter'
 import { makePaint, type Paint } from './paint'
+import { SchemeLayer } from './SchemeLayer'
 import { buildScene, type Scene } from './scene'
 import { boxFrom, type Drag, type Moving, moveBuses, movedOnMap, useDrag } from './useDrag'
 import { useView } from './useView'
@@ -231,7 +231,7 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
           )}
         </g>
         <Labels labels={labels} movable={chosen.size ? null : selected} />
-        <SchemeMarks scene={scene} view={view} />
+        {!looking && <SchemeLayer scene={scene} view={view} items={items} build={build} />}
         <Marks shapes={shapes} paint={paint} view={view} />
         {onMap ? <Routes scene={scene} view={view} /> : <BarEnds scene={scene} view={view} start={start} />}
         {moving?.drag.kind === 'box' && <SelectionBox moving={moving} view={view} />}
@@ -514,34 +514,6 @@ function markSpots(shapes: Shapes, paint: Paint, view: View): Spot[] {
 }
 
 /** A mark at everything that has a finding, whatever the zoom. */
-/** A small diamond where a scheme that is on changes something. */
-function SchemeMarks({ scene, view }: { scene: Scene; view: View }) {
-  const theme = useTheme()
-  const items = useBench((s) => s.items)
-  const marks = useMemo(() => [...marksOf(items)], [items])
-  return (
-    <g>
-      {marks.map(([id, names]) => {
-        const p = scene.centre.get(id)
-        if (!p) return null
-        const q = toScreen(view, p)
-        return (
-          <path
-            key={id}
-            d={`M${q.x - 9} ${q.y}l5-5 5 5-5 5z`}
-            fill={theme.accent}
-            stroke={theme.panel}
-            strokeWidth={1.5}
-            data-testid="scheme-mark"
-          >
-            <title>{`Changed by ${names.join(', ')}`}</title>
-          </path>
-        )
-      })}
-    </g>
-  )
-}
-
 function Marks({ shapes, paint, view }: { shapes: Shapes; paint: Paint; view: View }) {
   const theme = useTheme()
   const scale = view.k < 0.5 ? 0.65 : 0.8

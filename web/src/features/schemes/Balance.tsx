@@ -50,7 +50,7 @@ const MOVES = [
   ['move_single', 'single-phase loads and plants'],
   ['move_laterals', 'laterals'],
   ['move_pairs', 'loads between two phases'],
-  ['move_three', 'unequal three-phase loads'],
+  ['move_three', 'unequal three-phase loads and plants'],
   ['keep_rotation', 'keep phase rotation'],
 ] as const
 

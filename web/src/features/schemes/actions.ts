@@ -21,21 +21,6 @@ export const schemesOf = (items: Items): Item[] =>
     .filter((i) => i.kind === 'scheme')
     .sort((a, b) => Number(a.rank ?? 1) - Number(b.rank ?? 1))
 
-/** Elements that schemes that are on change, with the names of those schemes. */
-export function marksOf(items: Items): ReadonlyMap<string, readonly string[]> {
-  const found = new Map<string, string[]>()
-  for (const scheme of schemesOf(items)) {
-    if (scheme.active !== true) continue
-    for (const e of entriesOf(scheme)) {
-      if (!e.on) continue
-      const id = targetOf(e.change)
-      const names = found.get(id) ?? []
-      if (!names.includes(scheme.name)) found.set(id, [...names, scheme.name])
-    }
-  }
-  return found
-}
-
 export const recordingOf = (items: Items): string | null => {
   const found = items.get('settings')?.recording
   return typeof found === 'string' ? found : null

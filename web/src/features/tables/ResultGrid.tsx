@@ -214,7 +214,7 @@ function Exports(props: {
         >
           <MenuItem id="csv">These rows as CSV</MenuItem>
           <MenuItem id="xlsx">These rows as XLSX</MenuItem>
-          <MenuItem id="parquet">These rows as Parquet</MenuItem>
+          <MenuItem id="parquet">These rows as Parquet, in MW, A and p.u.</MenuItem>
           <MenuItem id="all">All result tables as one XLSX</MenuItem>
         </Menu>
       </Popover>

@@ -1,6 +1,8 @@
 /** Handing tables over as files. */
 import { messageOf } from '../../api/client'
+import { usePrefs } from '../../bench/prefs'
 import { notify, useBench } from '../../bench/store'
+import { chosenUnits } from '../../design/units'
 import { save } from '../profile/save'
 
 export async function exportTables(
@@ -10,11 +12,12 @@ export async function exportTables(
   columns: readonly string[] | null = null,
 ) {
   const { project } = useBench.getState()
+  const { units } = usePrefs.getState()
   try {
     const response = await fetch(`/api/projects/${project?.id}/export`, {
       method: 'POST',
       headers: { 'content-type': 'application/json' },
-      body: JSON.stringify({ tables, form, rows, columns }),
+      body: JSON.stringify({ tables, form, rows, columns, units: chosenUnits(units) }),
     })
     if (!response.ok) throw new Error((await response.json()).detail)
     const name = decodeURIComponent(

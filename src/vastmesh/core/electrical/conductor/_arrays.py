@@ -8,8 +8,8 @@ A 0, B 1, C 2, N 3; 4 is a star point inside an element.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 
@@ -35,8 +35,15 @@ MACHINE = {
 # Conductors of lines and reactors whose losses are told apart: terminals at both ends, own resistance in Ω; what is left
 # of an element's losses it shares with earth.
 LOSS = {"element": np.int64, "first": np.int64, "second": np.int64, "own_ohm": np.float64}
+# Limbs of transformers: copper loss is r |i|², iron loss g |u|², in W, with i and u summed over the terms of the limb.
+LIMB = {"element": np.int64, "phase": np.int64, "r": np.float64, "g": np.float64}
+# Of each limb: by how much the voltage (V) of a terminal adds to its current and to its voltage.
+TERM = {"limb": np.int64, "terminal": np.int64, "i": np.complex128, "u": np.complex128}
 # Q(V) curves: four voltages, and the most reactive power (per unit of base power); per demand row or machine.
 CURVE = {"v1": np.float64, "v2": np.float64, "v3": np.float64, "v4": np.float64, "q": np.float64}
+
+
+Positions = tuple[float, float, float]
 
 
 @dataclass(frozen=True)
@@ -53,13 +60,17 @@ class Gap:
 class TapSpot:
     """A branch whose ratio can change: the slice of terminal-matrix entries that follow, and how.
 
-    ``build``: positions of phases A, B, C -> admittances of the slice, in its order.
+    ``build``: positions of phases A, B, C and the phase shift in rad -> admittances of the slice, in its order;
+    ``terms``, ``build_terms``: likewise the terms of its limbs, columns i and u.
     """
 
     element: int
     entries: slice
-    build: Any
-    position: tuple[float, float, float]
+    build: Callable[[Positions, float], Complexes]
+    position: Positions
+    shift_rad: float = 0.0
+    terms: slice | None = None
+    build_terms: Callable[[Positions, float], tuple[Complexes, Complexes]] | None = None
 
 
 @dataclass(kw_only=True)
@@ -92,6 +103,8 @@ class ConductorArrays:
     machine: Columns
     curve: Columns
     loss: Columns
+    limb: Columns
+    term: Columns
     groups: list[str]
     rating: Floats
     neutral_rating: Floats

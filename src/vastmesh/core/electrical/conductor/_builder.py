@@ -35,6 +35,7 @@ class Builder:
     taps: dict[str, TapSpot] = field(default_factory=dict)
     banks: dict[str, tuple[slice, Complexes]] = field(default_factory=dict)
     loss: list[tuple[int, int, int, float]] = field(default_factory=list)
+    limb: list[tuple[int, int, float, float]] = field(default_factory=list)
     demand: list[tuple[Any, ...]] = field(default_factory=list)
     machine: list[tuple[Any, ...]] = field(default_factory=list)
     curve: list[tuple[float, ...]] = field(default_factory=list)
@@ -46,7 +47,8 @@ class Builder:
         self.offset = 0  # of the elements of the kind being stamped
         self._terminals: list[tuple[Ints, Ints, Ints, Ints]] = []
         self._entries: list[tuple[Ints, Ints, Complexes]] = []
-        self._t, self._e = 0, 0
+        self._terms: list[tuple[Ints, Ints, Complexes, Complexes]] = []
+        self._t, self._e, self._u = 0, 0, 0
 
     # Nodes
 
@@ -101,6 +103,24 @@ class Builder:
         k = len(own_ohm)
         first = self._t + n * 2 * k
         self.loss += [(self.offset + i, first + c, first + k + c, ohm) for c, ohm in enumerate(own_ohm)]
+
+    def limbs(
+        self, i: int, phases: Sequence[int], r: Sequence[float], g: Sequence[float], terms: tuple[Complexes, Complexes]
+    ) -> slice:
+        """Tell the losses of a transformer's limbs apart: ``terms`` (limbs, terminals) over its next terminals; W."""
+        current, volts = terms
+        first = len(self.limb)
+        self.limb += [(self.offset + i, *each) for each in zip(phases, r, g, strict=True)]
+        count, k = current.shape
+        limb, terminal = np.repeat(first + np.arange(count), k), np.tile(self._t + np.arange(k), count)
+        self._terms.append((limb, terminal, current.ravel(), volts.ravel()))
+        where = slice(self._u, self._u + count * k)
+        self._u = where.stop
+        return where
+
+    def terms(self) -> list[Any]:
+        """Columns of the terms of all limbs."""
+        return [np.concatenate([t[i] for t in self._terms]) if self._terms else () for i in range(4)]
 
     def between(self, element: int, side: int, conductor: int, key_p: int, key_q: int, y: complex) -> slice:
         """An admittance between two nodes; the second terminal counts as the same conductor's return."""

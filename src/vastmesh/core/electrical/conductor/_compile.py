@@ -12,7 +12,7 @@ from scipy.sparse.csgraph import connected_components
 from ...network import Bus, Network
 from ..arrays import Columns
 from ..compile import at_switches, usable
-from ._arrays import ABSENT, CURVE, DEMAND, EARTH, LOSS, MACHINE, ConductorArrays
+from ._arrays import ABSENT, CURVE, DEMAND, EARTH, LIMB, LOSS, MACHINE, TERM, ConductorArrays
 from ._builder import NAMES, Builder
 from .stamps import STAMPS
 
@@ -75,10 +75,15 @@ def _arranged(
         element_id=ids, element_kind=kinds, terminal=dict(terminal), t_row=t_row, t_col=t_col, t_y=t_y,
         demand=_table(DEMAND, b.demand), machine=_table(MACHINE, b.machine), curve=_table(CURVE, b.curve),
         groups=list(b.groups), rating=rating[:, 0], neutral_rating=rating[:, 1], taps=b.taps, banks=b.banks,
-        loss=_table(LOSS, b.loss), switched=np.array(b.switched, np.int64).reshape(-1, 4), gaps=b.gaps, left_out=left_out,
+        loss=_table(LOSS, b.loss), limb=_table(LIMB, b.limb), term=_term_table(b),
+        switched=np.array(b.switched, np.int64).reshape(-1, 4), gaps=b.gaps, left_out=left_out,
     )  # fmt: skip
 
 
 def _table(columns: dict[str, Any], rows: list[tuple[Any, ...]]) -> Columns:
     lists = list(zip(*rows, strict=True)) if rows else [() for _ in columns]
     return {name: np.array(values, dtype) for (name, dtype), values in zip(columns.items(), lists, strict=True)}
+
+
+def _term_table(b: Builder) -> Columns:
+    return {name: np.array(values, kind) for (name, kind), values in zip(TERM.items(), b.terms(), strict=True)}

@@ -75,8 +75,9 @@ class TwoWinding:
     turns_on: str = "hv"
     zero_turn: float = 0.0
 
-    def admittance(self, turns: tuple[float, float, float] = (1.0, 1.0, 1.0)) -> Complexes:
-        """Admittance over the nodes: HV phases (and star), LV phases (and star). S."""
+    def incidences(self, turns: tuple[float, float, float]) -> tuple[Floats, Floats, Floats]:
+        """Winding voltages of the HV and the LV side at these turns, and what acts on the leakage, each over all nodes: HV
+        phases (and star), LV phases (and star)."""
         a, b = self.hv.incidence(), self.lv.incidence()
         per_turn = np.diag(1 / np.asarray(turns))
         if self.turns_on == "hv":
@@ -89,14 +90,29 @@ class TwoWinding:
             + (pi / 6 if self.lv.winding == "delta" else 0)
             - (pi / 6 if self.hv.winding == "delta" else 0)
         )
-        m = np.hstack([-turn(angle, self.zero_turn) @ a, b])
+        high = np.hstack([a, np.zeros((3, b.shape[1]))])
+        low = np.hstack([np.zeros((3, a.shape[1])), b])
+        return high, low, low - turn(angle, self.zero_turn) @ high
+
+    def admittance(self, turns: tuple[float, float, float] = (1.0, 1.0, 1.0)) -> Complexes:
+        """Admittance over the nodes: HV phases (and star), LV phases (and star). S."""
+        high, low, m = self.incidences(turns)
         y = m.T @ circulant(self.y1, self.y0) @ m
-        own = np.hstack([a, np.zeros((3, b.shape[1]))])
-        y += own.T @ circulant(self.shunt, self.shunt + self.hv_zero) @ own
+        y += high.T @ circulant(self.shunt, self.shunt + self.hv_zero) @ high
         if self.lv_zero:
-            other = np.hstack([np.zeros((3, a.shape[1])), b])
-            y += other.T @ circulant(0, self.lv_zero) @ other
+            y += low.T @ circulant(0, self.lv_zero) @ low
         return np.asarray(y)
+
+    def limbs(self, turns: tuple[float, float, float] = (1.0, 1.0, 1.0)) -> tuple[Complexes, Complexes]:
+        """Of each limb over the nodes: its current as VA per unit of rated voltage, and its voltage per unit. 1/V times VA,
+        and 1/V; copper loss is ``limb_ohm`` |current|², iron loss the real part of ``shunt`` times |voltage|²."""
+        high, _, m = self.incidences(turns)
+        return np.asarray(circulant(self.y1, self.y0) @ m, np.complex128), high.astype(np.complex128)
+
+    @property
+    def limb_ohm(self) -> float:
+        """Own resistance of a limb, W per VA² at rated voltage; what zero sequence adds is shared by all."""
+        return (1 / self.y1).real
 
 
 def zero_turn(lead_rad: float) -> float:
@@ -133,4 +149,4 @@ def two_winding_admittance(
         hv_zero, lv_zero = (y0 if high.star else 0j), (y0 if low.star else 0j)
     both = high.winding == low.winding == "star" and not zigzag
     return TwoWinding(high, low, lead, y1, through, base * no_load_pu, hv_zero, lv_zero, turns_on,
-                      zero_turn(lead) if both else 0.0)  # fmt: skip
+                      zero_turn(clock * pi / 6) if both else 0.0)  # fmt: skip

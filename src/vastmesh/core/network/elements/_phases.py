@@ -26,11 +26,15 @@ def taps() -> Any:
     )
 
 
-def phase_power(phase: str, part: str) -> Any:
+def phase_power(phase: str, part: str, *, plant: bool = False, when: When | None = None) -> Any:
     """Power of one phase: of wye from it to the neutral, of delta from it to the next phase."""
     word, unit = ("Active power", "MW") if part == "p" else ("Reactive power", "Mvar")
-    return quantity(f"{word} {phase}", f"Of phase {phase} (of delta: from it to the next); the phases' sum is the load",
-                    unit=unit, ge=-1e5, le=1e5, shown_as=("kW" if part == "p" else "kvar", 1000), group="phases")  # fmt: skip
+    meaning = (
+        f"Delivered into phase {phase}; the phases' sum is the plant's" if plant
+        else f"Of phase {phase} (of delta: from it to the next); the phases' sum is the load"
+    )  # fmt: skip
+    return quantity(f"{word} {phase}", meaning, unit=unit, ge=-1e5, le=1e5, shown_as=("kW" if part == "p" else "kvar", 1000),
+                    group="phases", when=when)  # fmt: skip
 
 
 def phases_of(conductors: str) -> str:

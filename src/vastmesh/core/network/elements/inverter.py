@@ -1,13 +1,16 @@
 from __future__ import annotations
 
-from typing import Literal, Self
+from typing import Any, Literal, Self
 
 from pydantic import model_validator
 
 from ...catalogue import reactive
 from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Element
+from ._phases import PHASES, phase_power, phases_of
 
+_EACH = {"phase_control": ("each_phase",)}
+_PHASE_POWERS = ("p_a_mw", "p_b_mw", "p_c_mw")
 _CURVE = {"control": ("voltage_curve",)}
 
 
@@ -56,9 +59,12 @@ class Inverter(Element):
         typical=True, when=_CURVE,
     )  # fmt: skip
     phase_control: Literal["each_phase", "positive_sequence"] = choice(
-        "Phases", "Each phase delivers an equal power, or the three currents are kept equal (positive sequence only)",
-        default="positive_sequence", group="phases",
+        "Phases", "Each phase delivers a power by itself (equal ones unless given), or the three currents are kept equal "
+        "(positive sequence only)", default="positive_sequence", group="phases",
     )  # fmt: skip
+    p_a_mw: float | None = phase_power("A", "p", plant=True, when=_EACH)
+    p_b_mw: float | None = phase_power("B", "p", plant=True, when=_EACH)
+    p_c_mw: float | None = phase_power("C", "p", plant=True, when=_EACH)
     fault_current_x: float = quantity(
         "Fault current", "Contribution to a fault, in rated currents", unit="1", default=1.2, ge=0, le=5, typical=True
     )
@@ -78,7 +84,53 @@ class Inverter(Element):
             and abs(self.active_power_mw) > self.rated_mva
         ):
             raise ValueError(f"active_power_mw: enter at most the rated power, {self.rated_mva:g} MVA")
+        self._check_phase_powers()
         return self
+
+    def _check_phase_powers(self) -> None:
+        given = {p: getattr(self, f) for p, f in zip(PHASES, _PHASE_POWERS, strict=True)}
+        if all(v is None for v in given.values()):
+            return
+        if absent := [p for p, v in given.items() if v and p not in self.conductors]:
+            raise ValueError(
+                f"p_{absent[0].lower()}_mw: it is not connected to phase {absent[0]}; blank it or connect it"
+            )
+        if self.phase_control == "positive_sequence" and len(phases_of(self.conductors)) == 3:
+            raise ValueError(
+                "phase_control: three equal currents leave no powers of their own; choose each phase, or blank them"
+            )
+        total = sum(v or 0.0 for v in given.values())
+        if self.active_power_mw is not None and abs(total - self.active_power_mw) > 1e-9 + 1e-6 * abs(total):
+            raise ValueError(f"active_power_mw: the phases add up to {total:.6g} MW; blank them or enter their sum")
+
+    def reconcile(self, values: dict[str, Any]) -> dict[str, Any]:
+        """Powers of phases and their sum follow each other; giving three equal currents takes them back."""
+        values = super().reconcile(values)
+        blank = dict.fromkeys(f for f in _PHASE_POWERS if getattr(self, f) is not None)
+        if any(f in values for f in _PHASE_POWERS):
+            now = [values.get(f, getattr(self, f)) for f in _PHASE_POWERS]
+            if all(v is None for v in now) or not all(isinstance(v, int | float | None) for v in now):
+                return values
+            return {"phase_control": "each_phase", "active_power_mw": sum(v or 0.0 for v in now), **values}
+        if "active_power_mw" in values or values.get("phase_control") == "positive_sequence":
+            return {**blank, **values}
+        return values
+
+    def phase_powers_mva(self) -> tuple[complex, complex, complex] | None:
+        """Power delivered into each phase at 100 % generation, in MVA, where they are given one by one. Reactive power by the
+        power factor of each; a fixed one in equal parts."""
+        given = [getattr(self, f) for f in _PHASE_POWERS]
+        if all(p is None for p in given):
+            return None
+        used = phases_of(self.conductors)
+
+        def q(phase: str, p: float) -> float:
+            if self.control == "power_factor":
+                return reactive(abs(p), self.power_factor)
+            return self.set_reactive_mvar() / len(used) if phase in used else 0.0
+
+        a, b, c = (complex(p or 0.0, q(phase, p or 0.0)) for phase, p in zip(PHASES, given, strict=True))
+        return a, b, c
 
     def set_reactive_mvar(self) -> float:
         """Reactive power delivered when it does not follow the voltage, at 100 % generation."""

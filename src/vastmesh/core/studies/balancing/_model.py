@@ -15,7 +15,7 @@ from scipy.sparse import csr_array
 
 from ...electrical.arrays import Bools, Complexes, Floats, Ints
 from ...network import Bus, Condition, Electrode, Element, Network, Unit, dump_item, make_item, turned_values
-from ..unbalanced import SEQUENCES, Demands, LiveUnbalanced, Problem, Reading, UnbalancedOptions
+from ..unbalanced import SEQUENCES, Admittances, Demands, LiveUnbalanced, Problem, Reading, UnbalancedOptions
 
 Assignment = Ints  # choice of each unit, (n_unit,)
 _MARK = "\u241f"
@@ -100,7 +100,7 @@ class Feeder:
         if not attempt.converged:
             return None
         self._last = attempt.v, attempt.i1
-        return Reading(self.arrays, self.problem, attempt, demands, self.arrays.t_y)
+        return Reading(self.arrays, self.problem, attempt, demands, Admittances.entered(self.arrays))
 
     def measures(self, reading: Reading) -> Measures:
         """What objectives look at in an exact solution, one column."""

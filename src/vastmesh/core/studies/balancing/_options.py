@@ -39,7 +39,9 @@ class BalancingOptions(BaseModel):
     move_single: Annotated[bool, Field(description="Single-phase loads and plants may move")] = True
     move_laterals: Annotated[bool, Field(description="Laterals may move, with all that hangs on them")] = True
     move_pairs: Annotated[bool, Field(description="Loads between two phases may move")] = True
-    move_three: Annotated[bool, Field(description="Unequal three-phase loads may change their phases round")] = True
+    move_three: Annotated[
+        bool, Field(description="Unequal three-phase loads and plants may change their phases round")
+    ] = True
     keep_rotation: Annotated[
         bool, Field(description="Three-phase loads keep their phase rotation, as motors behind them need")
     ] = True

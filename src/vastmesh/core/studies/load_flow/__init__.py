@@ -5,7 +5,7 @@ from __future__ import annotations
 from ...network import Network
 from ..base import Progress, Study, register
 from ._causes import Cause, Proposal, find_cause
-from ._controls import MOST_ROUNDS, Banks, Control, Curves, Taps, tap_order
+from ._controls import MOST_ROUNDS, Banks, Control, Curves, Dispatch, Remote, Shifters, Taps, tap_order
 from ._findings import emergency_factor
 from ._linearise import Linearisation
 from ._live import LiveLoadFlow, live_options, run_load_flow
@@ -17,8 +17,8 @@ from ._result import LoadFlowResult, Rows, angle_deg, area_table, picked, power_
 from ._summaries import summarise_groups
 
 __all__ = [
-    "MOST_ROUNDS", "Banks", "Cause", "Control", "Curves", "Linearisation", "LiveLoadFlow", "LoadFlowOptions",
-    "LoadFlowResult", "Network", "Problem", "Progress", "Proposal", "Reading", "Rows", "Study", "Taps",
+    "MOST_ROUNDS", "Banks", "Cause", "Control", "Curves", "Dispatch", "Linearisation", "LiveLoadFlow", "LoadFlowOptions",
+    "LoadFlowResult", "Network", "Problem", "Progress", "Proposal", "Reading", "Remote", "Rows", "Shifters", "Study", "Taps",
     "angle_deg", "area_table", "emergency_factor", "find_cause", "live_options", "picked", "places", "power_factor", "register",
     "run_load_flow", "state_words", "summarise_groups", "tap_order", "words_of",
 ]  # fmt: skip

@@ -114,6 +114,19 @@ class Reading:
         q += self._divide(np.where(has_slack, rest_q, 0.0), at, slack)
         return np.asarray((p + 1j * q) * self.arrays.base_mva)
 
+    @cached_property
+    def area_exchange(self) -> Floats:
+        """Active power each area gives to the others, p.u., (n_area,)."""
+        a, area = self.arrays, self.arrays.bus_area
+        branch = a.tables["branch"]
+        own = (self.bus_generation - self.bus_demand - self.bus_shunt).real
+        inside = (area[branch["from"]] == area[branch["to"]]) & (area[branch["from"]] >= 0)
+        loss = (self.branch_power[0] + self.branch_power[1]).real
+        n, known = len(a.area_id), area >= 0
+        total = np.bincount(area[known], own[known], n)
+        total -= np.bincount(area[branch["from"]][inside], loss[inside], n)
+        return np.asarray(total / a.base_mva)
+
     def _divide(self, amount: Floats, at: Ints, among: Bools) -> Floats:
         """Divide a node's amount by weight, filling members up to their limits where that is needed."""
         machine = self.arrays.tables["injection"]

@@ -8,10 +8,11 @@ from ..load_flow import LoadFlowResult
 from ._live import LiveUnbalanced, live_options, run_unbalanced
 from ._options import UnbalancedOptions
 from ._problem import Demands, Problem
-from ._reading import SEQUENCES, Reading
+from ._reading import SEQUENCES, Admittances, Reading
 
 __all__ = [
-    "SEQUENCES", "Demands", "LiveUnbalanced", "Problem", "Reading", "UnbalancedOptions", "live_options", "run_unbalanced",
+    "SEQUENCES", "Admittances", "Demands", "LiveUnbalanced", "Problem", "Reading", "UnbalancedOptions",
+    "live_options", "run_unbalanced",
 ]  # fmt: skip
 
 

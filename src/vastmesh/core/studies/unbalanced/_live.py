@@ -19,7 +19,7 @@ from ._controls import PhaseControls
 from ._findings import find, find_in_model
 from ._options import UnbalancedOptions
 from ._problem import Attempt, Demands, Problem
-from ._reading import Reading
+from ._reading import Admittances, Reading
 from ._tables import PhaseRows, build_tables, summarise
 
 _BEHIND = (Element, LineGeometry, LineMatrix)
@@ -63,44 +63,36 @@ class LiveUnbalanced:
         condition = condition or self.network.condition
         options = options or live_options(self.network.settings)
         self.make_ready(condition)
-        attempt, attempts, demands, t_y = self._solution(condition, options)
-        return self._publish(condition, options, attempt, attempts, demands, t_y)
+        return self._publish(condition, options, *self._solution(condition, options))
 
     def reading(self, condition: Condition | None = None, options: UnbalancedOptions | None = None) -> Reading | None:
         """The solved state itself, for studies that build on it; None when there is none."""
         condition = condition or self.network.condition
         options = options or live_options(self.network.settings)
         self.make_ready(condition)
-        attempt, _, demands, t_y = self._solution(condition, options)
-        return Reading(self.arrays, self.problem, attempt, demands, t_y) if attempt.converged else None
+        attempt, _, demands, admittances = self._solution(condition, options)
+        return Reading(self.arrays, self.problem, attempt, demands, admittances) if attempt.converged else None
 
     def _solution(
         self, condition: Condition, options: UnbalancedOptions
-    ) -> tuple[Attempt, list[Attempt], Demands, Complexes]:
+    ) -> tuple[Attempt, list[Attempt], Demands, Admittances]:
         entered = self.demands(condition)
-        self.controls.begin(automatic=options.automatic)
-        t_y, demands = self.arrays.t_y, entered
-        if self.controls.kinds:
-            t_y = self.controls.admittances(self.arrays.t_y)
-            demands = self.controls.with_curves(entered, self.problem.base_va, self.arrays.base_mva)
-        self.problem.admittance(t_y)
-        for _ in range(MOST_ROUNDS):
+        self.controls.begin(options, entered)
+        for left in reversed(range(MOST_ROUNDS + 1)):
+            admittances, demands = self.controls.admittances(), self.controls.applied(entered)
+            self.problem.admittance(admittances.t_y)
             attempt, attempts, demands = self._within_limits(demands, options)
             if not attempt.converged:
-                return attempt, attempts, demands, t_y
+                break
             self._last = attempt.v, attempt.i1
             options = options.model_copy(update={"start": "last"})
             if not self.controls.kinds:
-                return attempt, attempts, demands, t_y
-            reading = Reading(self.arrays, self.problem, attempt, demands, t_y)
-            if not self.controls.move(self.controls.see(reading)):
-                return attempt, attempts, demands, t_y
-            t_y = self.controls.admittances(self.arrays.t_y)
-            demands = self.controls.with_curves(entered, self.problem.base_va, self.arrays.base_mva)
-            self.problem.admittance(t_y)
-        self.controls.settled = False
-        attempt, attempts, demands = self._within_limits(demands, options)
-        return attempt, attempts, demands, t_y
+                break
+            self.controls.settled = left > 0
+            reading = Reading(self.arrays, self.problem, attempt, demands, admittances)
+            if not left or not self.controls.move(self.controls.see(reading)):
+                break
+        return attempt, attempts, demands, admittances
 
     def demands(self, condition: Condition) -> Demands:
         """Demand and machines under a condition."""
@@ -166,7 +158,7 @@ class LiveUnbalanced:
 
     def _publish(
         self, condition: Condition, options: UnbalancedOptions, attempt: Attempt, attempts: list[Attempt],
-        demands: Demands, t_y: Complexes,
+        demands: Demands, admittances: Admittances,
     ) -> LoadFlowResult:  # fmt: skip
         if self._rows is None:
             self._rows = PhaseRows(self.seen, self.arrays)
@@ -174,7 +166,7 @@ class LiveUnbalanced:
         found = find_in_model(self.seen, self.arrays, self.problem)
         if not attempt.converged and attempt.ending is not Ending.NOTHING_TO_SOLVE:
             return LoadFlowResult(account, {}, {}, found, np.full(self.arrays.n_bus, np.nan + 0j))
-        reading = Reading(self.arrays, self.problem, attempt, demands, t_y)
+        reading = Reading(self.arrays, self.problem, attempt, demands, admittances)
         if self.controls.kinds:
             account.notes.extend(self.controls.notes(self.controls.see(reading)))
         tables = build_tables(self.seen, self._rows, reading, self.controls)

@@ -23,14 +23,23 @@ class UnbalancedOptions(BaseModel):
         Field(ge=0, le=0.95, description="Below this voltage constant-power demand follows the voltage squared. 0: only "
               "when there is no answer otherwise, and then below 0.8 p.u., which the account says"),
     ] = 0.0  # fmt: skip
+    slack_shared: Annotated[
+        bool,
+        Field(description="On: sources and machines with a participation take over together what is beyond the schedule. "
+              "Off: the source of each island carries all of it"),
+    ] = False  # fmt: skip
+    interchange: Annotated[
+        bool, Field(description="On: areas with an agreed export hold it by their machines with a participation")
+    ] = False
     reactive_limits: Annotated[
         bool,
         Field(description="On: a machine at its reactive limit gives up its voltage. Off: it holds it at any price"),
     ] = True
     automatic: Annotated[
         bool,
-        Field(description="On: automatic taps (ganged or per phase), regulators, capacitor steps and Q(V) curves act until "
-              "none moves. Off: taps and steps stay as entered, and inverters on a curve deliver no reactive power"),
+        Field(description="On: automatic taps (ganged or per phase), regulators, capacitor steps, Q(V) curves, phase "
+              "shifters and machines that hold another bus act until none moves. Off: taps and steps stay as entered, and "
+              "inverters on a curve deliver no reactive power"),
     ] = True  # fmt: skip
     start: Annotated[
         Literal["last", "linear", "flat"],

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
+from typing import Self
 
 import numpy as np
 from scipy.sparse import csr_array
@@ -17,13 +19,28 @@ _A = np.exp(2j * np.pi / 3)
 SEQUENCES = np.array([[1, 1, 1], [1, _A, _A**2], [1, _A**2, _A]]) / 3
 
 
+@dataclass(frozen=True)
+class Admittances:
+    """What taps, phase shifters and banks have to say, as they stand: terminal admittances in S, and the terms of the limbs
+    of transformers."""
+
+    t_y: Complexes
+    limb_i: Complexes
+    limb_u: Complexes
+
+    @classmethod
+    def entered(cls, arrays: ConductorArrays) -> Self:
+        return cls(arrays.t_y, arrays.term["i"], arrays.term["u"])
+
+
 class Reading:
     """Quantities in V, A and VA, computed when first asked for. NaN where a conductor is absent or dead."""
 
     def __init__(
-        self, arrays: ConductorArrays, problem: Problem, attempt: Attempt, demands: Demands, t_y: Complexes
+        self, arrays: ConductorArrays, problem: Problem, attempt: Attempt, demands: Demands, admittances: Admittances
     ) -> None:
-        self.arrays, self.problem, self.attempt, self.demands, self.t_y = arrays, problem, attempt, demands, t_y
+        self.arrays, self.problem, self.attempt, self.demands = arrays, problem, attempt, demands
+        self.admittances = admittances
         volts = np.full(arrays.n_node + 2, np.nan + 0j)
         volts[-1] = 0.0  # earth
         live = problem.row >= 0
@@ -71,7 +88,7 @@ class Reading:
         a = self.arrays
         count = len(a.terminal["key"])
         v = np.nan_to_num(self.voltage_at(a.terminal_node()))
-        matrix = csr_array((self.t_y, (a.t_row, a.t_col)), shape=(count, count))
+        matrix = csr_array((self.admittances.t_y, (a.t_row, a.t_col)), shape=(count, count))
         return np.asarray(matrix @ v)
 
     @cached_property
@@ -193,15 +210,26 @@ class Reading:
 
     @cached_property
     def losses(self) -> Floats:
-        """Active losses of lines and reactors in A, B, C, neutral, and earth or what is shared, W, (n_element, 5)."""
+        """Active losses of branches in A, B, C, neutral, and earth or what is shared, W, (n_element, 5); of transformers in
+        the limb of each phase: copper by its own resistance, and iron."""
         a = self.arrays
-        loss, i = a.loss, self.terminal_current
+        loss, limb, i = a.loss, a.limb, self.terminal_current
         found = np.full((len(a.element_id), 5), np.nan)
-        found[loss["element"]] = 0.0
+        found[a.terminal["element"][a.terminal["side"] > 0]] = 0.0
         through = np.abs(i[loss["first"]] - i[loss["second"]]) / 2
         found[loss["element"], a.terminal["conductor"][loss["first"]]] = loss["own_ohm"] * through**2
+        current, volts = (self._of_limbs(x) for x in (self.admittances.limb_i, self.admittances.limb_u))
+        own = limb["r"] * np.abs(current) ** 2 + limb["g"] * np.abs(volts) ** 2
+        np.add.at(found, (limb["element"], limb["phase"]), own)
         found[:, 4] = self.element_power.sum(axis=1).real - found[:, :4].sum(axis=1)
         return found
+
+    def _of_limbs(self, coefficient: Complexes) -> Complexes:
+        a, count = self.arrays, len(self.arrays.limb["element"])
+        terminal = self.voltage_at(a.node_of_key[a.terminal["key"][a.term["terminal"]]])
+        parts = coefficient * np.nan_to_num(terminal)
+        real, imag = (np.bincount(a.term["limb"], x, count) for x in (parts.real, parts.imag))
+        return np.asarray(real + 1j * imag)
 
     @cached_property
     def kirchhoff(self) -> Floats:

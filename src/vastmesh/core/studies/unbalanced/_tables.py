@@ -245,8 +245,8 @@ def _branch_table(network: Network, rows: PhaseRows, r: Reading, controls: Phase
           for k, n in enumerate(_NAMES)),
         Column("neutral_current_deg", "∠ I N", on(turn[:, 3]), DEG, 1, "At the from end", view=PHASES),
         *(Column(f"{w}_loss_kw", f"Loss {s}", on(parts[:, k]), KW, 3, m, view=PHASES) for w, s, k, m in (
-            ("phase_a", "A", 0, "In its own resistance"), ("phase_b", "B", 1, "In its own resistance"),
-            ("phase_c", "C", 2, "In its own resistance"), ("neutral", "N", 3, "In its own resistance"),
+            ("phase_a", "A", 0, _LOST), ("phase_b", "B", 1, _LOST), ("phase_c", "C", 2, _LOST),
+            ("neutral", "N", 3, "In its own resistance"),
             ("earth", "earth", 4, "In earth and in what the conductors share"))),
         Column("from_active_power_mw", "P from", on(s_from.real), MW, 4, "Into the branch at its from (HV) end"),
         Column("from_reactive_power_mvar", "Q from", on(s_from.imag), MVAR, 4, "Into the branch at its from (HV) end"),
@@ -265,6 +265,7 @@ def _branch_table(network: Network, rows: PhaseRows, r: Reading, controls: Phase
     return Table("branches", "Branches", columns)
 
 
+_LOST = "In its own resistance; of a transformer in the limb of this phase, copper and iron"
 _LOADINGS = {
     "worst": "Current of the phase loaded most, larger of both ends, over rating",
     "positive": "Positive-sequence current, larger of both ends, over rating",

@@ -219,15 +219,18 @@ def inverter(plants: Sequence[Inverter], b: Builder) -> None:
                 (e.v1_pu, e.v2_pu, e.v3_pu, e.v4_pu, e.curve_q_pct / 100 * (e.rated_mva or 0.0) / b.base_mva)
             )
         if len(e.conductors.replace("N", "")) < 3 or e.phase_control == "each_phase":
-            _plant(i, e.id, e.bus, e.conductors, complex(p, q), group, curve, b)
+            _plant(i, e.id, e.bus, e.conductors, complex(p, q), group, curve, b, e.phase_powers_mva())
         elif _three_phases(e.id, e.bus, b):
             rated = (e.rated_mva or 0.0) / b.base_mva
             _machine(i, e.bus, b, PQ_MACHINE, p / b.base_mva, q / b.base_mva, limits=(-rated, rated), group=group,
                      weight=e.rated_mva or 1.0, curve=curve)  # fmt: skip
 
 
-def _plant(i: int, ident: str, bus: str, conductors: str, power: complex, group: int, curve: int, b: Builder) -> None:
-    for p, q, _, volts, s in legs_of(ident, bus, conductors, "wye", None, power, b):
+def _plant(
+    i: int, ident: str, bus: str, conductors: str, power: complex, group: int, curve: int, b: Builder,
+    each: tuple[complex, ...] | None = None,
+) -> None:  # fmt: skip
+    for p, q, _, volts, s in legs_of(ident, bus, conductors, "wye", each, power, b):
         b.demand.append((b.offset + i, p, q, volts, -s * 1e6, 0.0, 0.0, group, -1, -1, curve))
 
 

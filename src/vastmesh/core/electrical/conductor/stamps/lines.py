@@ -10,7 +10,7 @@ import numpy as np
 
 from ....network import Line, LineGeometry, LineMatrix, Regulator, SeriesReactor, tap_positions
 from ...arrays import Complexes
-from .._arrays import Gap, TapSpot
+from .._arrays import Gap, Positions, TapSpot
 from .._builder import NUMBER, Builder
 from .._lines import LineKey, conductor_matrix, earthed_along, order_for, own_resistance
 from . import stamp
@@ -119,12 +119,12 @@ def regulator(units: Sequence[Regulator], b: Builder) -> None:
             keys, conductors, sides = [*keys, star], [*conductors, 3], [*sides, 0]
         kv = [b.bus_kv[b.bus_row[bus]] for bus in e.buses()]
 
-        def build(positions: tuple[float, float, float], e: Regulator = e, numbers: list[int] = numbers,
+        def build(positions: Positions, _shift: float, e: Regulator = e, numbers: list[int] = numbers,
                   with_star: bool = star is not None) -> Complexes:  # fmt: skip
             return regulator_admittance(e, [positions[n] for n in numbers], with_star)
 
         position = tap_positions(e)
-        entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), build(position)[None])
+        entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), build(position, 0.0)[None])
         b.taps[e.id] = TapSpot(b.offset + i, entries, build, position)
         if abs(kv[0] - kv[1]) > 1e-6 * kv[0]:
             b.gaps.append(Gap(e.id, "to_bus", "joins buses of different nominal voltage; per phase its ratio is in volts",

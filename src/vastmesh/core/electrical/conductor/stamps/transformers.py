@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from math import sqrt
 from typing import Any
 
@@ -10,10 +11,10 @@ import numpy as np
 
 from ....catalogue import zero_sequence_share
 from ....network import ThreeWinding, Transformer, neutral_ohm, tap_positions
-from ...arrays import Complexes
-from .._arrays import STAR, Gap, TapSpot
+from ...arrays import Complexes, Floats
+from .._arrays import STAR, Gap, Positions, TapSpot
 from .._builder import NAMES, NUMBER, Builder
-from .._windings import two_winding_admittance
+from .._windings import TwoWinding, two_winding_admittance
 from . import stamp
 
 _ABC = (0, 1, 2)
@@ -30,7 +31,7 @@ def transformer(units: Sequence[Transformer], b: Builder) -> None:
             _three_phase(i, e, b)
 
 
-def _turns(e: Transformer, positions: tuple[float, float, float]) -> tuple[float, float, float]:
+def _turns(e: Transformer, positions: Positions) -> Positions:
     a, c, d = (1 + (p - e.tap_neutral) * e.tap_step_pct / 100 for p in positions)
     return a, c, d
 
@@ -52,12 +53,21 @@ def _three_phase(i: int, e: Transformer, b: Builder) -> None:
     )  # fmt: skip
     keys, sides, conductors = _terminals(b, ends, (unit.hv.star, unit.lv.star), stars)
 
-    def build(positions: tuple[float, float, float]) -> Complexes:
-        return unit.admittance(_turns(e, positions))
+    further = np.radians(e.phase_shift_deg)
+
+    def at(shift: float) -> TwoWinding:
+        return unit if shift == further else replace(unit, lead_rad=unit.lead_rad + shift - further)
+
+    def build(positions: Positions, shift: float = further) -> Complexes:
+        return at(shift).admittance(_turns(e, positions))
+
+    def build_terms(positions: Positions, shift: float = further) -> tuple[Complexes, Complexes]:
+        return at(shift).limbs(_turns(e, positions))
 
     position = tap_positions(e)
+    terms = b.limbs(i, _ABC, [unit.limb_ohm] * 3, [unit.shunt.real] * 3, build_terms(position))
     entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), build(position)[None])
-    b.taps[e.id] = TapSpot(b.offset + i, entries, build, position)
+    b.taps[e.id] = TapSpot(b.offset + i, entries, build, position, further, terms, build_terms)
 
 
 def _zero(e: Transformer, z1: complex) -> complex | None:
@@ -144,12 +154,8 @@ def _single_phase(i: int, e: Transformer, b: Builder) -> None:
     keys = [b.key(e.hv_bus, c) for c in names[:2]] + [b.key(e.lv_bus, c) for c in names[2:]]
     phase = next((n for n in order if n < 3), 0)
 
-    def build(positions: tuple[float, float, float]) -> Complexes:
-        return np.asarray(limb(_turns(e, positions)[phase]), np.complex128)
-
-    position = tap_positions(e)
-    entries = b.linear(np.array([i]), [0, 0] + [1] * (len(order) - 2), order, np.array([keys]), build(position)[None])
-    b.taps[e.id] = TapSpot(b.offset + i, entries, build, position)
+    sides = [0, 0] + [1] * (len(order) - 2)
+    _wound(i, e, b, Wound(lambda p: limb(_turns(e, p)[phase]), (phase,) * (2 if split else 1)), sides, order, keys)
 
 
 def _split_order(low: str) -> list[str]:
@@ -177,26 +183,62 @@ def _earth_neutral(i: int, e: Transformer, b: Builder) -> None:
         b.linear(np.array([i]), (1,), (STAR,), np.array([[star]]), np.array([[[1 / ohm]]]))
 
 
-def _limb(e: Transformer, split: bool) -> Any:
-    """Admittance of one limb over both HV ends and the LV ends (or first end, middle, second end), as a function of
-    the turns. The leakage lies in the LV winding; of a centre-tapped one a half in each half (its own rated power)."""
+@dataclass(frozen=True)
+class Limbs:
+    """Single-phase limbs over k terminals: ``m`` what acts on each leakage, (n, k); ``a`` the HV voltages per unit, one
+    or as many, (1 or n, k); leakage and no-load admittance of each, VA at rated voltage."""
+
+    m: Floats
+    a: Floats
+    y: complex
+    no_load: complex
+
+    def admittance(self) -> Complexes:
+        return np.asarray(self.m.T @ self.m * self.y + self.a.T @ self.a * self.no_load, np.complex128)
+
+    def terms(self) -> tuple[Complexes, Complexes]:
+        volts = np.zeros(self.m.shape, np.complex128)
+        volts[: len(self.a)] = self.a
+        return (self.m * self.y).astype(np.complex128), volts
+
+
+@dataclass(frozen=True)
+class Wound:
+    """How the limbs of a unit follow its tap positions, and the phase that each limb counts for."""
+
+    at: Callable[[Positions], Limbs]
+    phases: tuple[int, ...]
+
+
+def _wound(
+    i: int, e: Transformer, b: Builder, unit: Wound, sides: Sequence[int], conductors: Sequence[int], keys: list[int]
+) -> None:
+    position = tap_positions(e)
+    now, n = unit.at(position), len(unit.phases)
+    terms = b.limbs(i, unit.phases, [(1 / now.y).real] * n, [now.no_load.real] * n, now.terms())
+    entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), now.admittance()[None])
+    b.taps[e.id] = TapSpot(b.offset + i, entries, lambda p, _: unit.at(p).admittance(), position, 0.0, terms,
+                           lambda p, _: unit.at(p).terms())  # fmt: skip
+
+
+def _limb(e: Transformer, split: bool) -> Callable[[float], Limbs]:
+    """One limb over both HV ends and the LV ends (or first end, middle, second end), as a function of the turns. The
+    leakage lies in the LV winding; of a centre-tapped one a half in each half (its own rated power)."""
     rated = (e.rated_mva or 1.0) * 1e6
     hv_v, lv_v = (e.hv_kv or 1.0) * 1e3, (e.lv_kv or 1.0) * 1e3
     y = rated / e.impedance_pu()
     no_load = rated * e.magnetising_pu()
     sign = -1.0 if e.vector_group == "Ii6" else 1.0
 
-    def build(turns: float) -> Complexes:
+    def build(turns: float) -> Limbs:
         hv, lv = (turns, 1.0) if e.tap_side == "hv" else (1.0, turns)
-        a = np.array([1.0, -1.0]) / (hv_v * hv)
+        a = np.array([[1.0, -1.0]]) / (hv_v * hv)
         if split:
             half = np.array([[1.0, -1.0, 0.0], [0.0, 1.0, -1.0]]) * 2 / (lv_v * lv)
             m, each = np.hstack([-np.vstack([a, a]), half]), y / 2
         else:
-            m, each = np.hstack([-sign * a, np.array([1.0, -1.0]) / (lv_v * lv)])[None, :], y
-        block = np.asarray(m.T @ m * each, np.complex128)
-        block[:2, :2] += np.outer(a, a) * no_load
-        return block
+            m, each = np.hstack([-sign * a, np.array([[1.0, -1.0]]) / (lv_v * lv)]), y
+        return Limbs(m, np.hstack([a, np.zeros((1, m.shape[1] - 2))]), each, no_load)
 
     return build
 
@@ -212,19 +254,14 @@ def _open_delta(i: int, e: Transformer, b: Builder) -> None:
     y, no_load = each / e.impedance_pu(), each * e.magnetising_pu()
     pairs = np.array([[1.0, -1.0, 0.0], [0.0, 1.0, -1.0]])
 
-    def build(positions: tuple[float, float, float]) -> Complexes:
+    def at(positions: Positions) -> Limbs:
         turns = np.array(_turns(e, positions)[:2])[:, None]
         hv, lv = (turns, 1.0) if e.tap_side == "hv" else (1.0, turns)
         a, c = pairs / ((e.hv_kv or 1.0) * 1e3) / hv, pairs / ((e.lv_kv or 1.0) * 1e3) / lv
-        m = np.hstack([-a, c])
-        block = (m.T @ m * y).astype(np.complex128)
-        block[:3, :3] += a.T @ a * no_load
-        return np.asarray(block)
+        return Limbs(np.hstack([-a, c]), np.hstack([a, np.zeros((2, 3))]), y, no_load)
 
     keys = [b.key(bus, c) for bus in (e.hv_bus, e.lv_bus) for c in "ABC"]
-    position = tap_positions(e)
-    entries = b.linear(np.array([i]), [0] * 3 + [1] * 3, _ABC * 2, np.array([keys]), build(position)[None])
-    b.taps[e.id] = TapSpot(b.offset + i, entries, build, position)
+    _wound(i, e, b, Wound(at, (0, 1)), [0] * 3 + [1] * 3, _ABC * 2, keys)
 
 
 @stamp(ThreeWinding)
@@ -255,6 +292,14 @@ def three_winding(units: Sequence[ThreeWinding], b: Builder) -> None:
             own = (e.turns(),) * 3 if side == 0 else (1.0, 1.0, 1.0)
             keys = [b.key(bus, c) for c in "ABC"] + ([star] if star is not None else []) + inner + [b.earth_key]
             conductors = [*_ABC, *([3] if star is not None else []), 5, 5, 5, 5]
+            b.limbs(i, _ABC, [unit.limb_ohm] * 3, [0.0] * 3, unit.limbs(own))
             b.linear(np.array([i]), [side] * len(keys), conductors, np.array([keys]), unit.admittance(own)[None])
         no_load = np.asarray(np.eye(3) * (rated * e.magnetising_pu() / inner_v**2), np.complex128)
+        b.limbs(
+            i,
+            _ABC,
+            [0.0] * 3,
+            [no_load[0, 0].real] * 3,
+            (np.zeros((3, 3), np.complex128), np.eye(3, dtype=np.complex128)),
+        )
         b.linear(np.array([i]), [0] * 3, [5] * 3, np.array([inner]), no_load[None])

@@ -9,6 +9,19 @@ from ._all import MOST_ROUNDS, Controls, tap_order
 from ._banks import Banks
 from ._base import Control
 from ._curves import Curves
+from ._machines import Dispatch, Remote
+from ._shifters import Shifters
 from ._taps import Taps
 
-__all__ = ["MOST_ROUNDS", "Banks", "Control", "Controls", "Curves", "Taps", "tap_order"]
+__all__ = [
+    "MOST_ROUNDS",
+    "Banks",
+    "Control",
+    "Controls",
+    "Curves",
+    "Dispatch",
+    "Remote",
+    "Shifters",
+    "Taps",
+    "tap_order",
+]

@@ -105,22 +105,10 @@ class Dispatch(Control):
         table = copied(tables, "injection", "p")
         table["p"] += self.more
 
-    def exchange(self, seen: Reading) -> Floats:
-        """Active power each area gives to the others, p.u., (n_area,)."""
-        a, area = self.arrays, self.arrays.bus_area
-        branch = a.tables["branch"]
-        own = (seen.bus_generation - seen.bus_demand - seen.bus_shunt).real
-        inside = (area[branch["from"]] == area[branch["to"]]) & (area[branch["from"]] >= 0)
-        loss = (seen.branch_power[0] + seen.branch_power[1]).real
-        n, known = len(a.area_id), area >= 0
-        total = np.bincount(area[known], own[known], n)
-        total -= np.bincount(area[branch["from"]][inside], loss[inside], n)
-        return np.asarray(total / a.base_mva)
-
     def move(self, seen: Reading) -> bool:
         c, wanted = self.columns, self.more.copy()
         if len(self._areas):
-            off = self.arrays.area_export - self.exchange(seen)
+            off = self.arrays.area_export - seen.area_exchange
             for area in self._areas.tolist():
                 mine = self._for_area & (self._area == area)
                 if np.any(mine):
@@ -147,7 +135,7 @@ class Dispatch(Control):
             found.append(f"{name(c['element'][k])} delivers {self.more[k] * base:+.4g} MW beyond its set {c['p'][k] * base:.4g}: "
                          f"its share {why}.")  # fmt: skip
         if len(self._areas):
-            now = self.exchange(seen) * base
+            now = seen.area_exchange * base
             for a in self._areas.tolist():
                 want = self.arrays.area_export[a] * base
                 if abs(now[a] - want) > 1e-4:

@@ -1,4 +1,4 @@
-"""Units in which figures are written in a sift line, by dimension."""
+"""Units in which figures are written, by dimension."""
 
 from __future__ import annotations
 
@@ -19,3 +19,11 @@ _SIZES: dict[str, tuple[str, float]] = {
 def unit_named(unit: str | None) -> tuple[str, float] | None:
     """Dimension and size of a unit; None where it is not known."""
     return _SIZES.get(unit.lower()) if unit else None
+
+
+def ratio(unit: str, wanted: str) -> float | None:
+    """What a figure in one unit is multiplied by to be in another; None where they don't measure the same."""
+    own, other = unit_named(unit), unit_named(wanted)
+    if own is None or other is None or own[0] != other[0]:
+        return None
+    return own[1] / other[1]
