@@ -33,7 +33,7 @@ export * from '{web}/src/design/format'
 export * from '{web}/src/design/tokens'
 export * from '{web}/src/design/phases'
 export * from '{web}/src/features/phasors/tiles'
-export {{ entriesOf, marksOf, schemesOf, targetOf }} from '{web}/src/features/schemes/actions'
+export {{ entriesOf, schemesOf, targetOf }} from '{web}/src/features/schemes/actions'
 import {{ makePaint }} from '{web}/src/bench/sheet/paint'
 import {{ BANDS, LABEL_SETS, initialPrefs }} from '{web}/src/bench/prefs'
 export const paintWith = (palette, lens, items, result, more) =>

@@ -188,6 +188,29 @@ def test_labels_do_not_cover_each_other(js: Js, demo_items: Items, demo_live: di
             assert apart, (a["name"], a["value"], b["name"], b["value"])
 
 
+@pytest.mark.parametrize("k", [0.8, 1.2, 1.6])
+def test_no_line_strikes_through_the_figures_of_a_line(
+    js: Js, demo_items: Items, demo_live: dict[str, Any], k: float
+) -> None:
+    view = {"k": k, "x": 200 - 900 * k, "y": 100 - 300 * k}
+    labels = {label["key"]: label["box"] for label in js(LABELS, items=demo_items, live=demo_live, view=view)}
+    shapes = js(f"(s => [...s.branches, ...s.hangs])({SCENE})", items=demo_items)
+    lines = {s["id"] for s in shapes if s["kind"] == "line"} & set(labels)
+    assert lines
+    for ident in lines:
+        box = labels[ident]
+        assert box["minX"] >= 0
+        assert box["maxX"] <= 970
+        for shape in shapes:
+            for a, b in itertools.pairwise(shape["points"]):
+                xs, ys = (
+                    sorted((a["x"] * k + view["x"], b["x"] * k + view["x"])),
+                    sorted((a["y"] * k + view["y"], b["y"] * k + view["y"])),
+                )
+                apart = xs[1] <= box["minX"] or xs[0] >= box["maxX"] or ys[1] <= box["minY"] or ys[0] >= box["maxY"]
+                assert apart, (ident, shape["id"])
+
+
 def test_the_selected_element_is_always_labelled(js: Js, demo_items: Items, demo_live: dict[str, Any]) -> None:
     names = {label["name"] for label in js(LABELS, items=demo_items, live=demo_live, strong=["Heron End"])}
     assert "Heron End" in names

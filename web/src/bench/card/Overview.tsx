@@ -15,7 +15,7 @@ const Sub = styled.p`color: ${(p) => p.theme.quiet}; margin-bottom: 12px;`
 const Head = styled.h3`font-size: 12px; font-weight: 500; color: ${(p) => p.theme.quiet}; margin: 16px 0 2px;`
 const Hint = styled.p`color: ${(p) => p.theme.quiet}; margin-top: 16px; font-size: 12px;`
 
-const Tight = styled.div`ul { padding: 0; list-style: none; max-height: 210px; } li { border-bottom: 1px solid ${(p) => p.theme.rule}; }`
+const Tight = styled.div`ul { padding: 0; list-style: none; overflow: visible; } li { border-bottom: 1px solid ${(p) => p.theme.rule}; }`
 
 export function Overview() {
   const project = useBench((s) => s.project)
@@ -31,7 +31,7 @@ export function Overview() {
       <Totals />
       <Head>Automatic control</Head>
       <Tight>
-        <ControlList />
+        <ControlList most={3} />
       </Tight>
       <Counts />
       <SettingsForm />

@@ -53,7 +53,7 @@ function Figure({ column, value }: { column: FullColumn; value: unknown }) {
             ? shown(value as number | null, column.unit, column.digits, units)
             : String(value)}
       </dd>
-      <dd>{shownUnit(column.unit, units)}</dd>
+      <dd>{typeof value === 'number' ? shownUnit(column.unit, units) : ''}</dd>
     </>
   )
 }

@@ -13,6 +13,7 @@ const Pill = styled(Button)<{ $tone: 'good' | 'bad' }>`
   border: 1px solid ${(p) => (p.$tone === 'good' ? p.theme.rule : p.theme.breach)}; background: ${(p) => p.theme.paper};
   b { font-weight: 600; color: ${(p) => (p.$tone === 'good' ? p.theme.good : p.theme.breach)}; }
   span { font: 400 12px ${font.mono}; color: ${(p) => p.theme.quiet}; }
+  i { font-style: normal; } @media (max-width: 1400px) { [data-tight] > & i { display: none; } }
   &[data-hovered] { border-color: ${(p) => p.theme.quiet}; }
 `
 const Body = styled(Dialog)`
@@ -55,7 +56,8 @@ export function Badge() {
         {good ? (
           <span>
             {account.iterations} {account.iterations === 1 ? 'step' : 'steps'} ·{' '}
-            {mva(account.largest_mismatch_mva)} MVA · {fixed(shown.solve_ms, shown.solve_ms < 10 ? 1 : 0)} ms
+            <i>{mva(account.largest_mismatch_mva)} MVA · </i>
+            {fixed(shown.solve_ms, shown.solve_ms < 10 ? 1 : 0)} ms
           </span>
         ) : (
           <span>why?</span>

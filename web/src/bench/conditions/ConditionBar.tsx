@@ -97,7 +97,7 @@ export function ConditionBar() {
           <Pick label="Results by" hideLabel value={way} choices={WAYS} onChange={(w) => lookBy(w as Way)} />
         )}
       </Group>
-      <End>
+      <End data-tight={settings.study === 'per_phase' || undefined}>
         <Badge />
       </End>
     </Bar>

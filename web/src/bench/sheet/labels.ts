@@ -19,11 +19,16 @@ export interface Label {
   readonly severity: string | undefined
 }
 
-interface Wish {
-  readonly id: string
+interface Spot {
   readonly x: number
   readonly y: number
   readonly anchor: 'start' | 'middle' | 'end'
+}
+
+interface Wish extends Spot {
+  readonly id: string
+  /** Where else it may stand, when a line would strike through it at its first place. */
+  readonly elsewhere?: readonly Spot[]
   readonly name: string
   readonly value: string
   readonly weight: number
@@ -154,12 +159,18 @@ export function labelsFor(
     if (!bus.upright) {
       const share = { severity, name: busName, value: paint.live(bus.id) ? value : 'dead' }
       const y = p.y - 9
+      const x = Math.max(p.x - bus.half * k, bus.nameFrom * k + view.x)
       wishes.push({
         ...share,
         id: bus.id,
-        x: Math.max(p.x - bus.half * k, bus.nameFrom * k + view.x),
+        x,
         y,
         anchor: 'start',
+        elsewhere: [
+          { x: p.x + bus.half * k, y, anchor: 'end' },
+          { x: p.x - bus.half * k - 6, y: p.y + 4, anchor: 'end' },
+          { x: p.x + bus.half * k + 6, y: p.y + 4, anchor: 'start' },
+        ],
         weight: strong ? first : 100 + Math.log2(1 + bus.kv) * 10,
       })
     } else if (k >= FROM.nodeValue || strong) {
@@ -173,7 +184,14 @@ export function labelsFor(
         weight: strong ? first : 60,
       }
       if (aside) wishes.push({ ...share, x: p.x - 7, y: p.y - bus.half * k - 2, anchor: 'end' })
-      else wishes.push({ ...share, x: p.x, y: p.y - bus.half * k - 7, anchor: 'middle' })
+      else {
+        const y = p.y - bus.half * k - 7
+        const elsewhere: Spot[] = [
+          { x: p.x + 10, y, anchor: 'end' },
+          { x: p.x - 10, y, anchor: 'start' },
+        ]
+        wishes.push({ ...share, x: p.x, y, anchor: 'middle', elsewhere })
+      }
     }
   }
   for (const branch of scene.branches) {
@@ -228,12 +246,12 @@ export function labelsFor(
     } else if (whole || strong) {
       const room = branch.length * k
       const value = room > 60 + whole.length * CHAR * 0.8 ? whole : load
-      const at = branch.vertical
-        ? ({ x: p.x + 7, y: p.y + 4, anchor: 'start' } as const)
-        : ({ x: p.x, y: strong ? p.y + 24 : p.y - 6, anchor: 'middle' } as const)
+      const [at, ...elsewhere] = alongside(branch, p, k, strong)
+      if (!at) continue
       wishes.push({
         id: branch.id,
         ...at,
+        elsewhere,
         name: strong ? branch.name : '',
         value,
         weight: strong ? first : 30 + Math.min(branch.length / 20, 30),
@@ -262,9 +280,62 @@ export function labelsFor(
   for (const w of wishes) {
     const moved = movedBy(scene, w.id)
     if (!moved) continue
-    Object.assign(w, { x: w.x + moved.x * k, y: w.y + moved.y * k, weight: Math.max(w.weight, 500) })
+    const at = { x: w.x + moved.x * k, y: w.y + moved.y * k }
+    Object.assign(w, { ...at, elsewhere: undefined, weight: Math.max(w.weight, 500) })
   }
-  return place(wishes, bars)
+  return place(wishes, bars, wiresOf(scene, view, width, height))
+}
+
+/** Places beside the longest piece of a line: at its middle first, then towards its ends, on one side and the other. */
+function alongside(branch: BranchShape, p: Point, k: number, strong: boolean): Spot[] {
+  const shares = [0, -0.22, 0.22, -0.36, 0.36].map((share) => share * branch.length * k)
+  if (branch.vertical)
+    return shares.flatMap((d): Spot[] => [
+      { x: p.x + 7, y: p.y + 4 + d, anchor: 'start' },
+      { x: p.x - 7, y: p.y + 4 + d, anchor: 'end' },
+    ])
+  const [near, far] = strong ? [24, -6] : [-6, 17]
+  return shares.flatMap((d): Spot[] => [
+    { x: p.x + d, y: p.y + near, anchor: 'middle' },
+    { x: p.x + d, y: p.y + far, anchor: 'middle' },
+  ])
+}
+
+const SQUARE = 80
+
+/** Whether a box is cut by the edge or by a square piece of what is drawn; slanted ones (on the map) are not looked at. */
+function wiresOf(scene: Scene, view: View, width: number, height: number): (box: Box) => boolean {
+  const squares = new Map<string, Box[]>()
+  const each = (box: Box, use: (key: string) => void) => {
+    for (let i = Math.floor(box.minX / SQUARE); i <= Math.floor(box.maxX / SQUARE); i++)
+      for (let j = Math.floor(box.minY / SQUARE); j <= Math.floor(box.maxY / SQUARE); j++) use(`${i},${j}`)
+  }
+  const add = (points: readonly Point[]) => {
+    for (let n = 1; n < points.length; n++) {
+      const [a, b] = [toScreen(view, points[n - 1]!), toScreen(view, points[n]!)]
+      if (Math.abs(a.x - b.x) > 1 && Math.abs(a.y - b.y) > 1) continue
+      const box = {
+        minX: Math.max(Math.min(a.x, b.x) - 1, -120),
+        maxX: Math.min(Math.max(a.x, b.x) + 1, width + 120),
+        minY: Math.max(Math.min(a.y, b.y) - 1, -40),
+        maxY: Math.min(Math.max(a.y, b.y) + 1, height + 40),
+      }
+      each(box, (key) => {
+        const there = squares.get(key)
+        if (there) there.push(box)
+        else squares.set(key, [box])
+      })
+    }
+  }
+  for (const b of scene.branches) for (const piece of [b.points, b.stub, b.leg]) if (piece) add(piece)
+  for (const h of scene.hangs) add(h.points)
+  return (box) => {
+    let struck = box.minX < 0 || box.maxX > width
+    each(box, (key) => {
+      struck ||= squares.get(key)?.some((wire) => overlaps(wire, box)) ?? false
+    })
+    return struck
+  }
 }
 
 const branchFigures = (result: Result | null, id: string, names: readonly string[], words: Wording) => {
@@ -308,8 +379,8 @@ function textBox(w: Wish, name: string): Box {
   return { minX: left - 3, maxX: left + length + 3, minY: w.y - HEIGHT + 3, maxY: w.y + 4 }
 }
 
-/** The heaviest first; the others where they cover neither a label nor a bus. */
-function place(wishes: Wish[], bars: readonly Box[]): Label[] {
+/** The heaviest first; the others where they cover neither a label nor a bus, and where no line strikes through them. */
+function place(wishes: Wish[], bars: readonly Box[], struck: (box: Box) => boolean): Label[] {
   wishes.sort((a, b) => b.weight - a.weight)
   const taken: Label[] = []
   const free = (w: Wish, box: Box) =>
@@ -317,22 +388,26 @@ function place(wishes: Wish[], bars: readonly Box[]): Label[] {
     (!taken.some((t) => overlaps(t.box, box)) && (w.weight >= 100 || !bars.some((b) => overlaps(b, box))))
   for (const w of wishes) {
     if (taken.length >= MOST) break
-    // The figure alone, where there is no room for the name as well.
-    for (const name of w.name && w.value ? [w.name, ''] : [w.name]) {
-      const box = textBox(w, name)
-      if (!free(w, box)) continue
-      taken.push({
-        key: w.id,
-        x: w.x,
-        y: w.y,
-        anchor: w.anchor,
-        name,
-        value: w.value,
-        box,
-        severity: w.severity,
-      })
-      break
-    }
+    const found = spotFor(w, free, struck)
+    if (found) taken.push({ key: w.id, value: w.value, severity: w.severity, ...found })
   }
   return taken
+}
+
+/** Where a label stands and what of it: the figure alone, where there is no room for the name as well. */
+function spotFor(w: Wish, free: (w: Wish, box: Box) => boolean, struck: (box: Box) => boolean) {
+  const names = w.name && w.value ? [w.name, ''] : [w.name]
+  let behind: (Spot & { name: string; box: Box }) | null = null
+  for (const name of names) {
+    for (const { x, y, anchor } of [w, ...(w.elsewhere ?? [])]) {
+      const box = textBox({ ...w, x, y, anchor }, name)
+      if (!free(w, box)) continue
+      if (!w.elsewhere || !struck(box)) return { x, y, anchor, name, box }
+      behind ??= { x, y, anchor, name, box }
+    }
+    // The name of a bar is worth more than to stand clear.
+    if (behind && w.weight >= 100) return behind
+  }
+  // What is one of many may go; a node or a finding stays, struck through or not.
+  return w.weight >= 60 || w.severity ? behind : null
 }

@@ -6,6 +6,7 @@ import { answer, client } from '../../api/client'
 import { usePrefs } from '../../bench/prefs'
 import { FigureCell } from '../../bench/shelf/FigureCell'
 import { useBench } from '../../bench/store'
+import { Plain } from '../../design/controls'
 import { font } from '../../design/tokens'
 import { shownUnit } from '../../design/units'
 
@@ -111,13 +112,21 @@ export function SummaryView() {
 }
 
 /** What taps, steps, curves and machines did in the present solution, and why. */
-export function ControlList() {
+/** What control did; ``most``: how many of it before somebody asks for the rest. */
+export function ControlList({ most = Number.POSITIVE_INFINITY }: { most?: number }) {
   const notes = useBench((s) => s.result?.account.notes) ?? []
+  const [all, setAll] = useState(false)
+  const shown = all ? notes : notes.slice(0, most)
   return (
     <Actions aria-label="What control did" tabIndex={0}>
-      {notes.map((n) => (
+      {shown.map((n) => (
         <li key={n}>{n}</li>
       ))}
+      {notes.length > most && (
+        <li>
+          <Plain onPress={() => setAll(!all)}>{all ? 'Fewer' : `${notes.length - most} more`}</Plain>
+        </li>
+      )}
       {notes.length === 0 && <li className="none">Nothing had to move: taps and steps are as entered.</li>}
     </Actions>
   )
