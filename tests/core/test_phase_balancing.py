@@ -10,9 +10,13 @@ import pytest
 
 from tests.helpers import Item
 from vastmesh.core.errors import InvalidFields
-from vastmesh.core.network import Network, SchemeChange, Unit, to_phases, turning, units
+from vastmesh.core.network import Bus, Condition, Network, SchemeChange, Unit, to_phases, turning, units
 from vastmesh.core.studies import StopRequested
 from vastmesh.core.studies.balancing import BalancingOptions, BalancingResult, run_balancing
+from vastmesh.core.studies.balancing._descent import anneal
+from vastmesh.core.studies.balancing._methods import Around, Search
+from vastmesh.core.studies.balancing._model import Feeder, Measures
+from vastmesh.core.studies.balancing._objective import NAMES, score, values
 from vastmesh.core.studies.unbalanced import run_unbalanced
 
 CABLE = "Al 4×150 XLPE 0.4 kV cable"
@@ -64,7 +68,8 @@ def silent(share: float, words: str) -> None:
 
 
 def balance(net: Network, **options: Any) -> BalancingResult:
-    return run_balancing(net, BalancingOptions(feeder="main 1", **options), silent)
+    """By default a change costs nothing, so that the lowest objective is the answer."""
+    return run_balancing(net, BalancingOptions(feeder="main 1", **{"change_cost_pct": 0.0, **options}), silent)
 
 
 def taken_up(net: Network, result: BalancingResult) -> Network:
@@ -198,14 +203,84 @@ def test_the_same_seed_finds_the_same_answer() -> None:
     assert one.summary["score"] == two.summary["score"]
 
 
+# Of the street below, found by searches ten times as long from several seeds.
+BEST_KNOWN = 15.1
+
+
 def test_within_one_per_cent_of_the_best_known_on_two_hundred_loads() -> None:
     net = street(1, nodes=50, per_node=4, kw=0.45)
-    result = balance(net, time_limit_s=30)
+    result = balance(
+        net, time_limit_s=90
+    )  # it ends by itself in a third of that; how fast is measured by the benchmark
     assert result.summary["movable"] == 201
-    assert result.summary["took_s"] < 30 * 3, "time is measured by the benchmark; here only that it ends"
-    other = balance(net, method="genetic", time_limit_s=30)
-    best = min(result.summary["score"], other.summary["score"])
-    assert result.summary["score"] <= best + 1.0, "points: hundredths of the present objective"
+    assert result.summary["score"] <= 1.01 * BEST_KNOWN
+
+
+@pytest.fixture(scope="module")
+def around() -> Around:
+    """The linear model of a street under two conditions around its present state, with all objectives."""
+    roof = {
+        "kind": "inverter",
+        "id": "roof",
+        "bus": "n5",
+        "rated_mva": 0.006,
+        "active_power_mw": 0.006,
+        "conductors": "CN",
+    }
+    evening = {"kind": "condition", "id": "evening", "energy_factors": {"solar": 0.0}}
+    noon = {"kind": "condition", "id": "noon", "demand_factor": 0.3}
+    net = Network.from_items([*street(3, nodes=6).to_items(), roof, evening, noon])
+    moved, buses = units(net), {b.id for b in net.of(Bus)}
+    conditions = [c for c in net.of(Condition) if c.id in ("evening", "noon")]
+    feeders = [Feeder(net, c, moved, buses, "main 1") for c in conditions]
+    start = np.zeros(len(moved), np.int64)
+    before = [{n: float(v[0]) for n, v in values(f.measures(f.solve(start)), f.layout).items()} for f in feeders]
+    search = Search(feeders, before, dict.fromkeys(NAMES, 1.0), 4, 0.7, np.inf, 1, silent, best=start)
+    found = Around.of(search, start)
+    assert found is not None
+    return found
+
+
+def test_the_compiled_score_is_that_of_the_objectives(around: Around) -> None:
+    """Fields added up column by column and read by the objectives themselves give the same points."""
+    rng = np.random.default_rng(5)
+    sizes, search = around.search.sizes, around.search
+    first = np.concatenate([[0], np.cumsum(sizes)])[:-1]
+    candidates = rng.integers(0, sizes, size=(20, len(sizes)))
+    of = []
+    for now, added, lay in around.models:
+        columns = (first + candidates).T
+        fields = [getattr(now, f) + getattr(added, f)[:, columns].sum(axis=1) for f in ("v", "i", "v1", "v2")]
+        of.append(values(Measures(*fields), lay))
+    expected = score(of, search.before, search.weight) + 0.7 * np.count_nonzero(candidates, axis=1)
+    np.testing.assert_allclose(around.scores(candidates), expected, rtol=1e-11)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_descent_ends_where_no_move_and_no_pair_of_moves_helps(around: Around, seed: int) -> None:
+    search = around.search
+    found, low = around.descended(np.zeros(len(search.sizes), np.int64), np.random.default_rng(seed))
+    assert low == pytest.approx(around.scores(found[None])[0], rel=1e-11)
+    assert np.count_nonzero(found) <= 4
+    near = []
+    for u, w in product(range(len(found)), repeat=2):
+        for c, d in product(range(search.sizes[u]), range(search.sizes[w])):
+            near.append(found.copy())
+            near[-1][u], near[-1][w] = c, d
+    allowed = np.array([x for x in near if search.allowed(x)])
+    assert around.scores(allowed).min() >= low - 1e-8
+
+
+def test_random_moves_report_the_score_of_what_they_found(around: Around) -> None:
+    search = around.search
+    start = np.zeros(len(search.sizes), np.int64)
+    runs = [anneal(start.copy(), 3, 5000, 5.0, 0.01, 4, 0.7, around.flat) for _ in range(2)]
+    (low, found), (again, same) = runs
+    assert low == again
+    assert np.array_equal(found, same), "the same seed meets the same states"
+    assert low == pytest.approx(around.scores(found[None])[0], rel=1e-10)
+    assert np.count_nonzero(found) <= 4
+    assert low < around.scores(start[None])[0]
 
 
 def test_changes_are_limited_and_must_be_worth_it() -> None:

@@ -65,7 +65,7 @@ export function Balance() {
   )
   const [numbers, setNumbers] = useState<Record<string, string>>({
     most_changes: '',
-    change_cost_pct: '0.3',
+    change_cost_pct: '1',
     time_limit_s: '30',
     seed: '1',
     exclude_tag: '',

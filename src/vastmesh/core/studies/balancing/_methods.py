@@ -11,14 +11,23 @@ import numpy as np
 from scipy.optimize import Bounds, LinearConstraint, milp
 from scipy.sparse import coo_array, csr_array
 
-from ...electrical.arrays import Complexes, Floats, Ints
+from ...electrical.arrays import Floats, Ints
+from ._descent import Flat, anneal, descend, flatten, scores_of
 from ._model import Assignment, Feeder, Layout, Measures
 from ._objective import score, values
 
 _LEAST_COST = 1e-5  # of two answers alike the one with fewer changes
 SMALL = 4000  # assignments up to which all are solved exactly
-_BATCH = 256
-_FIELDS = ("v", "i", "v1", "v2")
+_MANY = 2**31  # moves: as many as help
+_PAIRS = 200_000  # candidates of one descent by the linear model after which no further pair is begun
+_CHILD = 15_000  # the same for one of a population
+_PATIENCE = 3  # searches in a row that may lead to none better
+_WARM, _COLD = 20.0, 0.024  # first and last temperature, in shares of the score that fall to one unit
+_COOLER = 0.4  # first temperature of a search in those of the one before
+_STEPS, _FEW = 45_000, 1_500_000  # random moves for each unit, up to so many; a third for each where that is more
+_SLICES = 60  # parts of a search, after each of which it can be stopped
+_PEOPLE, _GENERATIONS = 16, 400
+_STILL = 25  # generations in a row that may bring nothing better
 
 
 @dataclass
@@ -88,6 +97,7 @@ class Around:
     search: Search
     at: Assignment
     models: list[tuple[Measures, Measures, Layout]]
+    flat: Flat = field(init=False)
 
     @classmethod
     def of(cls, search: Search, at: Assignment) -> Around | None:
@@ -100,40 +110,23 @@ class Around:
         return cls(search, at.copy(), models)
 
     def __post_init__(self) -> None:
-        sizes = self.search.sizes
-        self._first = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)[:-1]
+        self.flat = flatten(self.models, self.search.sizes, self.search.before, self.search.weight)
 
-    def scores(self, candidates: Ints, about: Assignment | None = None) -> Floats:
-        """Scores of assignments (k, n_unit) by the linear model, cost of changes included.
-
-        ``about``: an assignment that the candidates differ little from; what they share with it is added up once.
-        """
-        about = self.at if about is None else about
-        found = np.empty(len(candidates))
-        base = self._sums(about)
-        for start in range(0, len(candidates), _BATCH):
-            batch = candidates[start : start + _BATCH]
-            k, u = np.nonzero(batch != about)
-            weight = csr_array(
-                (np.r_[np.ones(len(k)), -np.ones(len(k))],
-                 (np.r_[self._first[u] + batch[k, u], self._first[u] + about[u]], np.r_[k, k])),
-                shape=(int(self.search.sizes.sum()), len(batch)),
-            )  # fmt: skip
-            of = []
-            for (_, added, lay), sums in zip(self.models, base, strict=True):
-                fields = [s + getattr(added, f) @ weight for f, s in zip(_FIELDS, sums, strict=True)]
-                of.append(values(Measures(*fields), lay))
-            found[start : start + _BATCH] = score(of, self.search.before, self.search.weight)
+    def scores(self, candidates: Ints) -> Floats:
+        """Scores of assignments (k, n_unit) by the linear model, cost of changes included."""
         self.search.linear += len(candidates)
-        return np.asarray(found + self.search.change_cost * np.count_nonzero(candidates, axis=1))
+        found = scores_of(candidates, self.flat) + self.search.change_cost * np.count_nonzero(candidates, axis=1)
+        return np.asarray(found)
 
-    def _sums(self, chosen: Assignment) -> list[list[Complexes]]:
-        """Measures of one assignment, one column, under every condition."""
-        columns = self._first + chosen
-        return [
-            [getattr(now, f) + getattr(added, f)[:, columns].sum(axis=1, keepdims=True) for f in _FIELDS]
-            for now, added, _ in self.models
-        ]
+    def descended(
+        self, start: Assignment, rng: np.random.Generator, *, moves: int = _MANY, pairs: int = _PAIRS
+    ) -> tuple[Assignment, float]:
+        """Where moves of single units and of pairs lead from a state, and its score by the linear model."""
+        found = start.copy()
+        score_, tried = descend(found, rng.permutation(len(start)), self.search.most_changes, self.search.change_cost,
+                                moves, pairs, self.flat)  # fmt: skip
+        self.search.linear += int(tried)
+        return found, float(score_)
 
 
 def exhaustive(search: Search) -> None:
@@ -152,118 +145,97 @@ def exhaustive(search: Search) -> None:
 
 
 def exchange(search: Search) -> None:
-    """From the present state, from random ones and from what is best so far: the best move or swap by the linear model, checked
-    exactly, until none helps."""
+    """Moves of one and of two units: downhill; then with worse ones taken now and then, less and less, and downhill again;
+    from the best so far, a little less warm each time, until some in a row lead to none better."""
     rng = np.random.default_rng(search.seed)
-    starts = 0
-    at = np.zeros(len(search.sizes), np.int64)
-    search.exactly(at)
-    idle = 0
-    while not search.over() and idle < 8:
+    model = _settle(search, np.zeros(len(search.sizes), np.int64), rng)
+    warm, idle = _WARM, 0
+    while model is not None and not search.over() and idle < _PATIENCE:
         before = search.lowest
-        _descend(search, at)
-        idle = idle + 1 if search.lowest > before - 1e-9 else 0
-        starts += 1
-        # Shake the best found: a few units at random, within the changes allowed.
-        at = search.best.copy()
-        if not len(at):
-            return
-        for u in rng.choice(len(at), size=min(len(at), 2 + len(at) // 8), replace=False).tolist():
-            at[u] = rng.integers(search.sizes[u])
-        while not search.allowed(at):
-            at[rng.choice(np.flatnonzero(at))] = 0
-        search.report(min(0.95, starts / 12), f"best so far {search.lowest:.2f} % of the present objective")
+        _settle(search, _annealed(search, model, rng, warm, idle), rng)
+        idle = idle + 1 if search.lowest > (1 - 1e-4) * before else 0
+        if search.lowest < before:
+            model = Around.of(search, search.best)
+        warm = max(warm * _COOLER, 4 * _COLD)
 
 
-def _descend(search: Search, start: Assignment) -> None:
-    at, now = start.copy(), search.exactly(start)
-    while not search.over():
-        model = Around.of(search, at)
-        if model is None:
-            return
-        improved = False
-        # Several moves by one linear model; then the truth, and a new model around it.
-        trial, guess = at.copy(), now
-        for _ in range(12):
-            if search.over():
-                break
-            candidates = _neighbours(search, trial)
-            if not len(candidates):
-                break
-            found = model.scores(candidates, trial)
-            k = int(found.argmin())
-            if found[k] >= guess - 1e-6:
-                break
-            trial, guess = candidates[k], float(found[k])
-            improved = True
-        if not improved:
-            return
+def _annealed(search: Search, model: Around, rng: np.random.Generator, warm: float, idle: int) -> Assignment:
+    """The best that random moves with a falling temperature meet by a linear model; in slices, so that it can be stopped."""
+    at, best, low = search.best.copy(), search.best, search.lowest
+    hot, cold = [share * search.lowest / len(at) for share in (warm, _COLD)]
+    steps = max(min(_STEPS * len(at), _FEW), _STEPS * len(at) // 3) // _SLICES
+    for k in range(_SLICES):
+        if search.over():
+            break
+        one, other = (hot * (cold / hot) ** ((k + e) / _SLICES) for e in (0, 1))
+        seed = int(rng.integers(2**31))
+        score_, found = anneal(at, seed, steps, one, other, search.most_changes, search.change_cost, model.flat)
+        search.linear += steps
+        if score_ < low:
+            low, best = float(score_), found
+        search.report((idle + k / _SLICES) / (_PATIENCE + 1), f"best so far {low:.2f} % of the present objective")
+    return best
+
+
+def _settle(search: Search, start: Assignment, rng: np.random.Generator) -> Around | None:
+    """Descend by linear models, each around the last state solved in full, until the exact score falls no further.
+
+    A model is trusted for as many moves as the last ones proved good for. Returns the last model, None without an answer.
+    """
+    at, now, trusted = start.copy(), search.exactly(start), 16
+    model = Around.of(search, at)
+    while model is not None and not search.over():
+        trial, _ = model.descended(at, rng, moves=trusted)
+        if np.array_equal(trial, at):
+            break
         exact = search.exactly(trial)
-        if exact >= now - 1e-9:
-            # The linear model promised too much: try its best single moves for what they are.
-            candidates = _neighbours(search, at)
-            order = np.argsort(model.scores(candidates))[:6]
-            tried = [(search.exactly(candidates[k]), k) for k in order.tolist()]
-            exact, k = min(tried)
-            if exact >= now - 1e-9:
-                return
-            trial = candidates[k]
-        at, now = trial, exact
-        search.report(0.5, f"best so far {search.lowest:.2f} % of the present objective")
-
-
-def _neighbours(search: Search, at: Assignment) -> Ints:
-    """Assignments one move away, and where that is cheap one swap of two units away."""
-    sizes, n = search.sizes, len(at)
-    found = []
-    for u in range(n):
-        for c in range(int(sizes[u])):
-            if c != at[u]:
-                new = at.copy()
-                new[u] = c
-                found.append(new)
-    if n <= 40:
-        for u in range(n):
-            for w in range(u + 1, n):
-                if at[u] != at[w] and at[u] < sizes[w] and at[w] < sizes[u]:
-                    new = at.copy()
-                    new[u], new[w] = at[w], at[u]
-                    found.append(new)
-    stacked = np.array(found, np.int64).reshape(-1, n)
-    return np.asarray(stacked[np.count_nonzero(stacked, axis=1) <= search.most_changes])
+        if exact < now - 1e-9:
+            at, now, trusted = trial, exact, 2 * trusted
+            model = Around.of(search, at)
+            search.report(0.0, f"best so far {search.lowest:.2f} % of the present objective")
+        elif trusted > 1:
+            trusted = max(1, min(trusted, int(np.count_nonzero(trial != at))) // 4)
+        else:
+            break
+    return model
 
 
 def genetic(search: Search) -> None:
-    """A population that is crossed and mutated; scored by linear models around the best, the best checked exactly."""
+    """A population that is crossed and mutated, each child led downhill by single moves; the best are solved in full."""
     rng = np.random.default_rng(search.seed)
     sizes, n = search.sizes, len(search.sizes)
-    search.exactly(np.zeros(n, np.int64))
-    size, rounds = 80, 60
-    people = rng.integers(0, sizes, size=(size, n))
-    people[0] = 0
-    model = Around.of(search, search.best)
+    model = _settle(search, np.zeros(n, np.int64), rng)
     if model is None:
         return
-    for generation in range(rounds):
-        if search.over():
-            return
-        people = np.array([_reduced(p, search, rng) for p in people])
-        fitness = model.scores(people)
-        order = np.argsort(fitness)
-        people = people[order]
+
+    def raised(children: Ints, model: Around) -> tuple[Ints, Floats]:
+        grown = [model.descended(_reduced(c, search, rng), rng, pairs=_CHILD) for c in children]
+        return np.array([g[0] for g in grown]), np.array([g[1] for g in grown])
+
+    people, fitness = raised(rng.integers(0, sizes, size=(_PEOPLE, n)), model)
+    people, fitness = np.vstack([search.best[None], people]), np.r_[model.scores(search.best[None]), fitness]
+    last = 0
+    for generation in range(_GENERATIONS):
+        search.report(generation / _GENERATIONS, f"generation {generation + 1}, best {search.lowest:.2f} %")
+        if search.over() or generation - last > _STILL:
+            break
+        parents = people[np.argsort(fitness, kind="stable")[: _PEOPLE // 2]]
+        mothers, fathers = (parents[rng.integers(0, len(parents), _PEOPLE)] for _ in range(2))
+        children = np.where(rng.random((_PEOPLE, n)) < 0.5, mothers, fathers)
+        children = np.where(rng.random(children.shape) < 2 / n, rng.integers(0, sizes, size=children.shape), children)
+        young, theirs = raised(children, model)
+        together, all_fitness = np.vstack([people, young]), np.r_[fitness, theirs]
+        together, first = np.unique(together, axis=0, return_index=True)
+        order = np.argsort(all_fitness[first], kind="stable")[:_PEOPLE]
+        people, fitness = together[order], all_fitness[first][order]
         before = search.lowest
-        for p in people[:3]:
-            search.exactly(p)
-        if search.lowest < before - 1e-9 or generation % 10 == 9:
-            model = Around.of(search, search.best) or model
-        parents = people[: size // 2]
-        mothers, fathers = (parents[rng.integers(0, len(parents), size - 4)] for _ in range(2))
-        children = np.where(rng.random((size - 4, n)) < 0.5, mothers, fathers)
-        mutate = rng.random(children.shape) < 1.5 / n
-        children = np.where(mutate, rng.integers(0, sizes, size=children.shape), children)
-        people = np.vstack([people[:3], search.best[None], children])
-        search.report((generation + 1) / rounds, f"generation {generation + 1}, best {search.lowest:.2f} %")
-    _descend(search, search.best)
+        if fitness[0] < before - 1e-6:
+            last = generation
+            search.exactly(people[0])
+            if search.lowest < before - 1e-6 and (nearer := Around.of(search, search.best)) is not None:
+                model = nearer
+                fitness = model.scores(people)
+    _settle(search, search.best, rng)
 
 
 def _reduced(p: Assignment, search: Search, rng: np.random.Generator) -> Assignment:
@@ -277,6 +249,7 @@ def _reduced(p: Assignment, search: Search, rng: np.random.Generator) -> Assignm
 
 
 _SIDES = 16
+_SHARE = 0.3  # of the time left, for each programme
 _MOST_BRANCHES = 40  # told apart by the programme; the rest weigh little
 
 
@@ -290,11 +263,11 @@ def mixed_integer(search: Search) -> None:
     at = np.zeros(len(search.sizes), np.int64)
     search.exactly(at)
     bound: float | None = None
-    for round_ in range(4):
+    for round_ in range(3):
         model = Around.of(search, at)
         if model is None or search.over():
             return
-        search.report(round_ / 4, f"mixed-integer model {round_ + 1}, best {search.lowest:.2f} %")
+        search.report(round_ / 3, f"mixed-integer model {round_ + 1}, best {search.lowest:.2f} %")
         found = _programme(search, model)
         if found is None:
             break
@@ -304,7 +277,7 @@ def mixed_integer(search: Search) -> None:
         if np.array_equal(chosen, at) or now > search.lowest + 1e-9:
             break
         at = chosen
-    _descend(search, search.best)
+    _settle(search, search.best, np.random.default_rng(search.seed))
     search.bound = bound
 
 
@@ -360,7 +333,7 @@ def _programme(search: Search, model: Around) -> tuple[Assignment, float] | None
     found = milp(
         np.r_[price, further], integrality=np.r_[np.ones(n_x), np.zeros(len(further))],
         bounds=Bounds(0, np.r_[np.ones(n_x), np.full(len(further), np.inf)]), constraints=rules,
-        options={"time_limit": max(0.5, (search.deadline - time.monotonic()) / 3), "mip_rel_gap": 2e-3},
+        options={"time_limit": max(0.5, (search.deadline - time.monotonic()) * _SHARE), "mip_rel_gap": 2e-3},
     )  # fmt: skip
     if found.x is None:
         return None

@@ -52,11 +52,12 @@ class BalancingOptions(BaseModel):
     change_cost_pct: Annotated[
         float,
         Field(ge=0, le=100, description="What each change must gain at least, in per cent of the objective before"),
-    ] = 0.0
+    ] = 1.0
     method: Annotated[
         Method,
-        Field(description="Automatic: exact where the space is small, else exchange. Exact: all assignments. Exchange: best "
-              "move or swap again and again. Genetic: a population. Mixed-integer: a linear model with a bound"),
+        Field(description="Automatic: exact where the space is small, else exchange. Exact: all assignments. Exchange: moves "
+              "of one and two, at first with worse ones among them. Genetic: a population. Mixed-integer: a linear model "
+              "with a bound"),
     ] = "automatic"  # fmt: skip
     time_limit_s: Annotated[float, Field(gt=0, le=3600, description="Ends with the best found by then")] = 30.0
     seed: Annotated[int, Field(ge=0, le=2**31, description="The same seed finds the same answer")] = 1

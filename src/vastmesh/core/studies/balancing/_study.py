@@ -145,7 +145,7 @@ def _result(
     for u in moved:
         without = search.best.copy()
         without[u] = 0
-        gains.append(search.exactly(without) - final)
+        gains.append(search.exactly(without) - final + search.change_cost)  # what it costs stands beside
     order = sorted(range(len(moved)), key=lambda k: -gains[k])
     rows, changes = [], []
     for k in order:

@@ -6,7 +6,7 @@ from ...network import Network
 from ..base import Progress, Study, register
 from ._causes import Cause, Proposal, find_cause
 from ._controls import MOST_ROUNDS, Banks, Control, Curves, Dispatch, Remote, Shifters, Taps, tap_order
-from ._findings import emergency_factor
+from ._findings import emergency_factor, find_windings
 from ._linearise import Linearisation
 from ._live import LiveLoadFlow, live_options, run_load_flow
 from ._options import LoadFlowOptions
@@ -19,8 +19,8 @@ from ._summaries import summarise_groups
 __all__ = [
     "MOST_ROUNDS", "Banks", "Cause", "Control", "Curves", "Dispatch", "Linearisation", "LiveLoadFlow", "LoadFlowOptions",
     "LoadFlowResult", "Network", "Problem", "Progress", "Proposal", "Reading", "Remote", "Rows", "Shifters", "Study", "Taps",
-    "angle_deg", "area_table", "emergency_factor", "find_cause", "live_options", "picked", "places", "power_factor", "register",
-    "run_load_flow", "state_words", "summarise_groups", "tap_order", "words_of",
+    "angle_deg", "area_table", "emergency_factor", "find_cause", "find_windings", "live_options", "picked", "places",
+    "power_factor", "register", "run_load_flow", "state_words", "summarise_groups", "tap_order", "words_of",
 ]  # fmt: skip
 
 

@@ -22,7 +22,7 @@ def find(network: Network, limit_set: str, rows: Rows, tables: dict[str, Table])
         *_loading(network, limit_set, rows, tables["branches"]),
     ]
     if "windings" in tables:
-        found += _windings(network, tables["windings"])
+        found += find_windings(network, tables["windings"])
     found.sort(key=lambda f: (f.severity is Severity.WATCH, -f.excess))
     return found[:MOST]
 
@@ -109,20 +109,23 @@ def _overload_words(item: Item, loading_pct: float) -> str:
     return ""
 
 
-def _windings(network: Network, table: Table) -> list[Finding]:
+def find_windings(network: Network, table: Table) -> list[Finding]:
+    """Three-winding transformers loaded beyond the settings; the worst winding and phase are named where they are known."""
+    where = next((c.values for c in table.columns if c.name == "worst_phase"), None)
     settings = network.settings
     found = []
-    for ident, value in zip(table["id"], table["loading_pct"].tolist(), strict=True):
+    for row, (ident, value) in enumerate(zip(table["id"], table["loading_pct"].tolist(), strict=True)):
         if not value > settings.loading_watch_pct:
             continue
         breach = value > settings.loading_breach_pct
         limit = settings.loading_breach_pct if breach else settings.loading_watch_pct
+        words = "the winding loaded most" if where is None else f"winding {where[row]}"
         found.append(
             Finding(
                 element=ident, kind="three_winding", quantity="loading_pct", value=value, unit="%", limit=limit,
                 limit_name="Loading", severity=Severity.BREACH if breach else Severity.WATCH, direction="above",
                 excess=(value - limit) / 100,
-                text=f"the winding loaded most; {'at most' if breach else 'watched above'} {limit:g} %",
+                text=f"{words}; {'at most' if breach else 'watched above'} {limit:g} %",
             )
         )  # fmt: skip
     return found

@@ -7,9 +7,10 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ...errors import FieldProblem, InvalidFields
-from ...network import Condition, Network
+from ...network import Condition, Network, Update
 from ..base import Account, Column, Ending, Finding, Progress, Table
-from ..load_flow import LiveLoadFlow, LoadFlowOptions, LoadFlowResult, live_options
+from ..live import live_for
+from ..load_flow import LoadFlowResult
 
 MOST_POINTS = 400
 _SIDE_BY_SIDE = 60  # points whose voltages and loadings are kept element by element
@@ -66,19 +67,21 @@ def run_sweep(network: Network, options: SweepOptions, progress: Progress) -> Sw
     modes = {"as_set": [network.settings.automatic], "on": [True], "off": [False], "both": [False, True]}[
         options.automatic
     ]
-    base = live_options(network.settings)
+    tolerance = network.settings.tolerance_pu * network.settings.base_mva
     points: list[_Point] = []
     for automatic in modes:
-        live = LiveLoadFlow(network.copy())
+        twin = network.copy()
+        twin.apply([Update(id=network.settings.id, values={"automatic": automatic, "start": "last"})])
+        live = live_for(twin)
         for label, factor, condition in wanted:
             progress(
                 len(points) / (len(wanted) * len(modes)), f"{label}, automatic control {'on' if automatic else 'off'}"
             )
             # Each point first from the last one's answer: the next is not far away.
-            found = live.solve(condition, base.model_copy(update={"automatic": automatic, "start": "last"}))
+            found = live.solve(condition)
             points.append(_Point(label, factor, automatic, found))
     progress(1.0, "solved")
-    return _published(network, points, base)
+    return _published(network, points, tolerance)
 
 
 def _wanted(network: Network, options: SweepOptions) -> list[tuple[str, float | None, Condition]]:
@@ -95,7 +98,7 @@ def _wanted(network: Network, options: SweepOptions) -> list[tuple[str, float | 
     ]
 
 
-def _published(network: Network, points: list[_Point], options: LoadFlowOptions) -> SweepResult:
+def _published(network: Network, points: list[_Point], tolerance_mva: float) -> SweepResult:
     converged = [p for p in points if p.result.account.converged]
     tables = {"points": _points_table(points)}
     if len(points) <= _SIDE_BY_SIDE and converged:
@@ -110,10 +113,11 @@ def _published(network: Network, points: list[_Point], options: LoadFlowOptions)
             tables[table] = Table(table, first.label, columns)
     failed = [p.label for p in points if not p.result.account.converged]
     notes = [f"No solution at {', '.join(failed)}."] if failed else []
+    per_phase = " per phase" if network.settings.study == "per_phase" else ""
     account = Account(
-        Ending.CONVERGED if converged else Ending.ITERATION_LIMIT, f"Load flow at {len(points)} points",
+        Ending.CONVERGED if converged else Ending.ITERATION_LIMIT, f"Load flow{per_phase} at {len(points)} points",
         sum(p.result.account.iterations for p in points), notes=notes,
-        tolerance_mva=options.tolerance_pu * network.settings.base_mva,
+        tolerance_mva=tolerance_mva,
         explanation="" if converged else "No point has a solution; see the account of the load flow.",
     )  # fmt: skip
     return SweepResult(account, tables, {"points": float(len(points)), "failed": float(len(failed))}, [])
@@ -145,9 +149,16 @@ def _points_table(points: list[_Point]) -> Table:
             Column("highest_voltage_at", "at", high),
             Column("highest_loading_pct", "Worst loading", [w[1] for w in worst], "%", 1),
             Column("highest_loading_at", "at", [w[0] for w in worst]),
+            *(Column(name, label, of(name), unit, 2) for name, label, unit in _PER_PHASE
+              if any(p.result.summary.get(name) is not None for p in points)),
             Column("breaches", "Breaches", breaches, None, 0), Column("taps_moved", "Taps moved", moved, None, 0),
         ],
     )  # fmt: skip
+
+
+_PER_PHASE = (
+    ("highest_neutral_v", "Highest neutral to earth", "V"), ("highest_unbalance_pct", "Highest unbalance", "%"),
+)  # fmt: skip
 
 
 def _worst(result: LoadFlowResult) -> tuple[str | None, float | None]:

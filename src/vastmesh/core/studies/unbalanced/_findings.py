@@ -9,7 +9,7 @@ from ...electrical.conductor import ConductorArrays
 from ...network import Network, Settings, VoltageLimits, specs
 from ...severity import Severity
 from ..base import Finding, Table
-from ..load_flow import Rows, emergency_factor
+from ..load_flow import Rows, emergency_factor, find_windings
 from ._problem import Problem
 
 MOST = 2000
@@ -24,6 +24,7 @@ def find(network: Network, limit_set: str, rows: Rows, tables: dict[str, Table])
         *_voltage(network, limit_set, rows, tables["buses"]),
         *_quality(network.settings, rows, tables["buses"]),
         *_loading(network, limit_set, rows, tables["branches"]),
+        *(find_windings(network, tables["windings"]) if "windings" in tables else []),
     ]
     found.sort(key=lambda f: (f.severity is Severity.WATCH, -f.excess))
     return found[:MOST]

@@ -17,7 +17,7 @@ from ..load_flow import MOST_ROUNDS, LoadFlowResult
 from ._account import account_for
 from ._controls import PhaseControls
 from ._findings import find, find_in_model
-from ._options import UnbalancedOptions
+from ._options import MOST_ITERATIONS, UnbalancedOptions
 from ._problem import Attempt, Demands, Problem
 from ._reading import Admittances, Reading
 from ._tables import PhaseRows, build_tables, summarise
@@ -182,11 +182,11 @@ class LiveUnbalanced:
 
 def live_options(settings: Settings) -> UnbalancedOptions:
     """Options of the live load flow per phase: all of them are settings of the network."""
-    return UnbalancedOptions(
-        tolerance_pu=settings.tolerance_pu, low_voltage_pu=settings.low_voltage_pu, start=settings.start,
-        reactive_limits=settings.reactive_limits, automatic=settings.automatic,
-        max_iterations=min(settings.max_iterations, 1000) if settings.max_iterations else None,
-    )  # fmt: skip
+    found = UnbalancedOptions(
+        **{f: getattr(settings, f) for f in UnbalancedOptions.model_fields if f != "max_iterations"}
+    )
+    most = settings.max_iterations and min(settings.max_iterations, MOST_ITERATIONS)
+    return found.model_copy(update={"max_iterations": most or None})
 
 
 def run_unbalanced(

@@ -4,6 +4,8 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+MOST_ITERATIONS = 1000
+
 
 class UnbalancedOptions(BaseModel):
     """How a load flow per phase is solved. Each option says what it does to the answer."""
@@ -16,7 +18,7 @@ class UnbalancedOptions(BaseModel):
               "answer changes by about as much"),
     ] = 1e-8  # fmt: skip
     max_iterations: Annotated[
-        int | None, Field(ge=1, le=1000, description="Newton steps tried from each start; 40 when blank")
+        int | None, Field(ge=1, le=MOST_ITERATIONS, description="Newton steps tried from each start; 40 when blank")
     ] = None
     low_voltage_pu: Annotated[
         float,

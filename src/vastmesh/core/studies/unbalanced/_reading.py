@@ -150,12 +150,25 @@ class Reading:
         return found
 
     @cached_property
+    def _terminal_power(self) -> Complexes:
+        volts = np.nan_to_num(self.voltage_at(self.arrays.terminal_node()))
+        return np.asarray(volts * np.conj(self.terminal_current))
+
+    @cached_property
     def element_power(self) -> Complexes:
         """Power into each element at each side over all its conductors, against earth, VA, (n_element, 3)."""
         a, t = self.arrays, self.arrays.terminal
         found = np.zeros((len(a.element_id), 3), np.complex128)
-        s = np.nan_to_num(self.voltage_at(a.terminal_node())) * np.conj(self.terminal_current)
-        np.add.at(found, (t["element"], t["side"]), s)
+        np.add.at(found, (t["element"], t["side"]), self._terminal_power)
+        return found
+
+    @cached_property
+    def side_power(self) -> Complexes:
+        """The same over conductors of buses alone, points inside elements not counted."""
+        a, t = self.arrays, self.arrays.terminal
+        found = np.zeros((len(a.element_id), 3), np.complex128)
+        own = t["key"] < 4 * a.n_bus
+        np.add.at(found, (t["element"][own], t["side"][own]), self._terminal_power[own])
         return found
 
     @cached_property

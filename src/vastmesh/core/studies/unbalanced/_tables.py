@@ -16,7 +16,7 @@ PHASES, SEQ, LINE = "phases", "sequences", "line"
 PU, DEG, KV, MW, MVAR, AMP, PCT, VOLT, KW = "p.u.", "°", "kV", "MW", "Mvar", "A", "%", "V", "kW"
 _NAMES = ("A", "B", "C")
 _PAIRS = ("AB", "BC", "CA")
-_TINY_A = 1e-6
+_TINY_A, _TINY_V = 1e-6, 1e-6
 
 
 class PhaseRows(Rows):
@@ -43,12 +43,16 @@ class PhaseRows(Rows):
             e = branches[k]
             self.ends_kv[k] = getattr(e, "hv_kv", None) or np.nan, getattr(e, "lv_kv", None) or np.nan
         kinds = np.array(arrays.element_kind, np.str_)
-        self.is_plant = np.isin(kinds, ("source", "generator", "inverter"))
+        self.is_plant = np.isin(kinds, _PLANTS)
         self.is_shunt = kinds == "shunt"
         self.is_demand = ~np.isin(kinds, (*_BRANCHES, "switch", "shunt", "electrode")) & ~self.is_plant
+        self.injection_plant = np.isin(np.array(self.injection_kinds, np.str_), _PLANTS)
+        self.injection_phases = [network[i].conductors for i in self.injection_ids]  # type: ignore[attr-defined]
         self.is_electrode = np.array([k == "electrode" for k in self.injection_kinds], np.bool_)
 
 
+_WINDINGS = ("hv", "mv", "lv")
+_PLANTS = ("source", "generator", "inverter")
 _BRANCHES = ("line", "transformer", "three_winding", "regulator", "series_reactor")
 
 
@@ -57,6 +61,7 @@ def build_tables(network: Network, rows: PhaseRows, reading: Reading, controls: 
     generation, demand = _at_buses(rows, reading)
     found = [
         _bus_table(network, rows, reading, generation, demand), _branch_table(network, rows, reading, controls),
+        *([_winding_table(rows, reading)] if rows.winding_units else []),
         _injection_table(rows, reading), area_table(rows, generation, demand, lost),
     ]  # fmt: skip
     return {t.name: t for t in found}
@@ -108,6 +113,9 @@ def _bus_table(network: Network, rows: PhaseRows, r: Reading, generation: Comple
                "Negative over positive sequence: the unbalance of IEC 61000-4-30", view=SEQ),
         Column("zero_voltage_pct", "V0/V1", picked(percent(size[:, 0], size[:, 1]), at), PCT, 2,
                "Zero over positive sequence, of the voltages to neutral", view=SEQ),
+        *(Column(f"{w}_angle_deg", f"∠ V{k}", angle_deg(np.where(picked(size[:, k], at) > _TINY_V, picked(sequences[:, k], at),
+                                                                   np.nan)),
+                 DEG, 1, f"{w.capitalize()} sequence", view=SEQ) for w, k in (("negative", 2), ("zero", 0))),
         Column("neutral_voltage_v", "N to earth", np.abs(neutral), VOLT, 2, "Voltage between neutral and earth"),
         Column("unbalance_pct", "Unbalance", picked(_unbalance(network, r), at), PCT, 2,
                _DEFINITIONS[network.settings.unbalance_definition]),
@@ -198,7 +206,9 @@ def _branch_table(network: Network, rows: PhaseRows, r: Reading, controls: Phase
     symmetric = i_from[:, :3] @ SEQUENCES.T
     symmetric_to = i_to[:, :3] @ SEQUENCES.T
     earth = np.abs(i_from.sum(axis=1))
-    loading, neutral_loading, which = loadings(network, rows, r, size_f, size_t, symmetric, symmetric_to)
+    loading, by_phase, by_sequence, neutral_loading, which = loadings(
+        network, rows, r, size_f, size_t, symmetric, symmetric_to
+    )
     loss = np.where(rows.is_switch, 0, s_from + s_to)
     parts = picked(r.losses, at) / 1e3
     powers = np.where(np.abs(size_f[:, :3]) > _TINY_A, phase_power.real, np.nan)
@@ -227,6 +237,9 @@ def _branch_table(network: Network, rows: PhaseRows, r: Reading, controls: Phase
         Column("loading_pct", "Loading", on(loading), PCT, 1, _LOADINGS[network.settings.loading_criterion]),
         Column("worst_phase", "Phase", [w if c else "" for w, c in zip(which, carries.tolist(), strict=True)], None, None,
                "The phase with the largest current"),
+        *(Column(f"phase_{n.lower()}_loading_pct", f"Loading {n}", on(by_phase[:, k]), PCT, 1, "Its current over the rating",
+                 view=PHASES) for k, n in enumerate(_NAMES)),
+        Column("positive_loading_pct", "Loading 1", on(by_sequence), PCT, 1, _LOADINGS["positive"], view=SEQ),
         Column("neutral_loading_pct", "Neutral loading", on(neutral_loading), PCT, 1, "Neutral current over its rating"),
         *(Column(f"phase_{n.lower()}_current_a", f"I {n}", on(np.maximum(size_f, size_t)[:, k]), AMP, 1,
                  "Larger of both ends", view=PHASES) for k, n in enumerate(_NAMES)),
@@ -241,6 +254,9 @@ def _branch_table(network: Network, rows: PhaseRows, r: Reading, controls: Phase
                "Greatest deviation of the phases' active power from their mean, over it"),
         *(Column(f"{w}_current_a", f"I{s}", on(np.abs(symmetric[:, k])), AMP, 1, f"{w.capitalize()} sequence, from end",
                  view=SEQ) for w, s, k in (("positive", "1", 1), ("negative", "2", 2), ("zero", "0", 0))),
+        *(Column(f"{w}_current_deg", f"∠ I{k}", angle_deg(np.where(np.abs(symmetric[:, k]) > _TINY_A, symmetric[:, k], np.nan)),
+                 DEG, 1, f"{w.capitalize()} sequence, from end", view=SEQ)
+          for w, k in (("positive", 1), ("negative", 2), ("zero", 0))),
         *(Column(f"phase_{n.lower()}_current_deg", f"∠ I {n}", on(turn[:, k]), DEG, 1, "At the from end", view=PHASES)
           for k, n in enumerate(_NAMES)),
         Column("neutral_current_deg", "∠ I N", on(turn[:, 3]), DEG, 1, "At the from end", view=PHASES),
@@ -293,8 +309,9 @@ def loadings(
     size_t: Floats,
     symmetric: Complexes,
     symmetric_to: Complexes,
-) -> tuple[Floats, Floats, list[str]]:
-    """Loading by the criterion chosen and of the neutral, %, and the phase with the largest current.
+) -> tuple[Floats, Floats, Floats, Floats, list[str]]:
+    """Loading, %, by the criterion chosen, of each phase (n, 3), by positive sequence (NaN without three phases) and of the
+    neutral; and the phase with the largest current.
 
     The rating of a transformer is its power: its amperes at each end follow from the rated voltage there.
     """
@@ -307,24 +324,71 @@ def loadings(
     positive = np.maximum(np.abs(symmetric[:, 1]) * kv[:, 0], np.abs(symmetric_to[:, 1]) * kv[:, 1])
     three = (largest > _TINY_A).sum(axis=1) == 3
     own = network.settings.loading_criterion == "positive"
-    amount = np.where(own & three, positive, largest.max(axis=1)) if len(at) else np.zeros(0)
     with np.errstate(divide="ignore", invalid="ignore"):
-        loading = np.where(np.isfinite(rating), amount / rating * 100, np.nan)
+        share = np.where(np.isfinite(rating), 100 / rating, np.nan)
+        by_phase = np.where(largest > _TINY_A, largest * share[:, None], np.nan)
+        by_sequence = np.where(three, positive * share, np.nan)
+        worst = largest.max(axis=1) * share if len(at) else np.zeros(0)
+        loading = np.where(own & three, by_sequence, worst)
         in_neutral = np.maximum(f[:, 3], t[:, 3])
         neutral_loading = np.where(np.isfinite(neutral) & (in_neutral > _TINY_A), in_neutral / neutral * 100, np.nan)
     neutral_loading = np.where(rows.is_transformer, np.nan, neutral_loading)
-    return loading, neutral_loading, [_NAMES[k] for k in which.tolist()]
+    return loading, by_phase, by_sequence, neutral_loading, [_NAMES[k] for k in which.tolist()]
+
+
+def _winding_table(rows: PhaseRows, r: Reading) -> Table:
+    """One row for each three-winding transformer: power and current of its windings."""
+    at, count = rows.winding_element, len(rows.winding_units)
+    power = picked(r.side_power, at) / 1e6
+    amps = np.abs(picked(r.element_current, at)[:, :, :3])
+    rated = [[(getattr(e, f"{n}_mva") or np.nan) * 1e3 / np.sqrt(3) / (getattr(e, f"{n}_kv") or np.nan) for n in _WINDINGS]
+             for e in rows.winding_units]  # fmt: skip
+    loading = 100 * amps / np.array(rated).reshape(count, 3, 1)
+    whole = r.element_power.sum(axis=1)
+    loss = picked(whole / 1e6, at)
+    live = (at >= 0) & np.isfinite(loss.real) & (amps.max(axis=(1, 2)) > _TINY_A)
+    parts = picked(r.losses, at) / 1e3
+
+    def on(values: np.ndarray) -> np.ndarray:
+        return np.where(live.reshape(-1, *([1] * (values.ndim - 1))), values, np.nan)
+
+    places = [f"{w.upper()} {p}" for w in _WINDINGS for p in _NAMES]
+    most = np.nan_to_num(loading).reshape(count, 9).argmax(axis=1).tolist()
+    where = [places[k] if ok else "" for k, ok in zip(most, live.tolist(), strict=True)]
+    return Table("windings", "Three-winding transformers", [
+        Column("id", "Id", [e.id for e in rows.winding_units], fixed=True),
+        Column("name", "Name", [e.name for e in rows.winding_units], fixed=True),
+        *(Column(f"{n}_bus", f"{n.upper()} bus", [getattr(e, f"{n}_bus") for e in rows.winding_units], fixed=True)
+          for n in _WINDINGS),
+        Column("loading_pct", "Loading", on(loading.max(axis=(1, 2))), PCT, 1, "Of the phase and winding loaded most"),
+        Column("worst_phase", "Phase", where, None, None, "The winding and phase loaded most"),
+        *(column for k, n in enumerate(_WINDINGS) for column in (
+            Column(f"{n}_active_power_mw", f"P {n.upper()}", on(power[:, k].real), MW, 3, "Into the transformer"),
+            Column(f"{n}_reactive_power_mvar", f"Q {n.upper()}", on(power[:, k].imag), MVAR, 3, "Into the transformer"),
+            Column(f"{n}_current_a", f"I {n.upper()}", on(amps[:, k].max(axis=1)), AMP, 1, "Largest phase"),
+            *(Column(f"{n}_phase_{p.lower()}_current_a", f"I {n.upper()} {p}", on(amps[:, k, c]), AMP, 1, view=PHASES)
+              for c, p in enumerate(_NAMES)))),
+        *(Column(f"{w}_loss_kw", f"Loss {s}", on(parts[:, k]), KW, 3, _LOST, view=PHASES)
+          for w, s, k in (("phase_a", "A", 0), ("phase_b", "B", 1), ("phase_c", "C", 2))),
+        Column("active_loss_mw", "Loss", on(loss.real), MW, 5), Column("reactive_loss_mvar", "Loss", on(loss.imag), MVAR, 5),
+        Column("state", "State", state_words(live)),
+    ])  # fmt: skip
 
 
 def _injection_table(rows: PhaseRows, r: Reading) -> Table:
     power, at = r.injection_power / 1e6, rows.injection_element
     given = np.where(rows.is_plant, -power, np.where(rows.is_shunt, np.conj(power), power))
     s = picked(given, at)
-    current = np.abs(picked(r.injection_phase_current, at))
+    amps = picked(r.injection_phase_current, at)
+    current = np.abs(amps)
+    own = picked(r.to_neutral, rows.injection_bus_compiled) * np.conj(amps[:, :3]) / 1e6
+    own = np.where(rows.injection_plant[:, None], -own, own)
+    own = np.where(current[:, :3] > _TINY_A, own, np.nan)
+    turn = angle_deg(np.where(current > _TINY_A, np.where(rows.injection_plant[:, None], -amps, amps), np.nan))
     live = (at >= 0) & (picked(r.bus_live.astype(np.float64), rows.injection_bus_compiled) == 1)
 
     def on(values: np.ndarray) -> np.ndarray:
-        return np.where(live, values, np.nan)
+        return np.where(live.reshape(-1, *([1] * (values.ndim - 1))), values, np.nan)
 
     largest = current[:, :3].max(axis=1) if len(current) else np.zeros(0)
     return Table(
@@ -334,6 +398,7 @@ def _injection_table(rows: PhaseRows, r: Reading) -> Table:
             Column("name", "Name", rows.injection_names, fixed=True),
             Column("kind", "Kind", rows.injection_kinds, fixed=True),
             Column("bus", "Bus", rows.injection_bus, fixed=True),
+            Column("phases", "Phases", rows.injection_phases, None, None, "What it is connected to", fixed=True),
             Column("active_power_mw", "P", on(s.real), MW, 4, "Delivered by sources and generators, drawn by loads and shunts"),
             Column("reactive_power_mvar", "Q", on(s.imag), MVAR, 4,
                    "Delivered by sources, generators and shunts, drawn by loads"),
@@ -342,6 +407,12 @@ def _injection_table(rows: PhaseRows, r: Reading) -> Table:
             *(Column(f"phase_{n.lower()}_current_a", f"I {n}", on(current[:, k]), AMP, 1, view=PHASES)
               for k, n in enumerate(_NAMES)),
             Column("neutral_current_a", "I N", on(current[:, 3]), AMP, 1, view=PHASES),
+            *(Column(f"phase_{n.lower()}_power_{unit.lower()}", f"{sign} {n}", on(part[:, k]), unit, 4,
+                     "Against the neutral; delivered by sources and plants, drawn by all else", view=PHASES)
+              for sign, unit, part in (("P", MW, own.real), ("Q", MVAR, own.imag)) for k, n in enumerate(_NAMES)),
+            *(Column(f"phase_{n.lower()}_current_deg", f"∠ I {n}", on(turn[:, k]), DEG, 1, view=PHASES)
+              for k, n in enumerate(_NAMES)),
+            Column("neutral_current_deg", "∠ I N", on(turn[:, 3]), DEG, 1, view=PHASES),
             Column("power_factor", "cos φ", on(power_factor(s)), None, 3),
             Column("state", "State", state_words(live)),
         ],
