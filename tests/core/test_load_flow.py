@@ -160,7 +160,8 @@ def test_planted_troubles_are_found(demo: Network) -> None:
     findings = run_load_flow(demo).findings
     assert findings[0].element == "T-Q1"
     assert findings[0].value == pytest.approx(115.6, abs=3)
-    assert {"Heron End", "LR main-01"} <= {f.element for f in findings}
+    assert "Heron End" in {f.element for f in findings}
+    assert not [f for f in findings if f.element.startswith("LR ")], "taken for balanced the street has no trouble"
     demo.apply([Update(id="Ambry - Lowmere", values={"in_service": False})])
     after = {f.element: f for f in run_load_flow(demo).findings}["Thessel Head - Quillport"]
     assert after.severity == "breach"

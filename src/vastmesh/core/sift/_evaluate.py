@@ -202,7 +202,7 @@ class _Evaluation:
         self.need_number(right)
         a, b = np.asarray(left.data, np.float64), np.asarray(right.data, np.float64)
         if sign in ("+", "-"):
-            b = b * self.scale(right, left)
+            b = self.in_unit_of(left, right)
             return _Value("number", a + b if sign == "+" else a - b, left.unit or right.unit, node.at)
         if sign == "*":
             return _Value(
@@ -210,8 +210,8 @@ class _Evaluation:
             )
         with np.errstate(divide="ignore", invalid="ignore"):
             same = left.unit and right.unit and unit_named(left.unit) and self.alike(left, right)
-            size = self.scale(right, left) if same else 1.0
-            return _Value("number", a / (b * size), None if same else left.unit if right.unit is None else "", node.at)
+            b = self.in_unit_of(left, right) if same else b
+            return _Value("number", a / b, None if same else left.unit if right.unit is None else "", node.at)
 
     def compared(self, left: _Value, node: Node) -> _Value:
         """The right-hand side; a bare word beside a text is a text."""
@@ -243,7 +243,7 @@ class _Evaluation:
             if sign not in ("=", "!=") or left.kind != right.kind:
                 raise SiftError("Yes and no are compared with = yes or = no.", at)
             return np.equal(left.data, right.data) if sign == "=" else np.not_equal(left.data, right.data)
-        a, b = np.asarray(left.data, np.float64), np.asarray(right.data, np.float64) * self.scale(right, left)
+        a, b = np.asarray(left.data, np.float64), self.in_unit_of(left, right)
         with np.errstate(invalid="ignore"):
             if sign in ("=", "!="):
                 near = np.abs(a - b) <= 1e-9 * np.maximum(1.0, np.abs(a))
@@ -260,19 +260,20 @@ class _Evaluation:
             found = np.logical_or(found, test(left.data.named, b))
         return np.logical_not(found) if sign == "!=" else found
 
-    def scale(self, value: _Value, to: _Value) -> float:
-        """What a figure is multiplied with to be in the unit of another one."""
+    def in_unit_of(self, to: _Value, value: _Value) -> Any:
+        """Figures in the unit of another one, rounded once: 700 kW are 0.7 MW and not a hair more."""
+        figures = np.asarray(value.data, np.float64)
         if not value.unit or value.unit == to.unit:
-            return 1.0
+            return figures
         if not to.unit:
             if np.ndim(to.data) and not np.ndim(value.data):
                 raise SiftError(f"This column has no unit; leave out {value.unit}.", value.at)
-            return 1.0
+            return figures
         mine, theirs = unit_named(value.unit), unit_named(to.unit)
         if mine is None or theirs is None or mine[0] != theirs[0]:
             text = f"{value.unit} can't be compared with {to.unit}; choose the column with the unit you mean."
             raise SiftError(text, value.at)
-        return mine[1] / theirs[1]
+        return figures * (mine[1] / theirs[1]) if mine[1] >= theirs[1] else figures / (theirs[1] / mine[1])
 
     def alike(self, a: _Value, b: _Value) -> bool:
         mine, theirs = unit_named(a.unit), unit_named(b.unit)

@@ -19,13 +19,17 @@ _TURN = rect(1.0, 2 * pi / 3)
 def explain_phases(network: Network, tables: Mapping[str, Any], ident: str) -> list[Working]:
     """Worked lines behind the results of a bus or branch per phase; empty where it is dead or of another kind."""
     item = network[ident]
-    for name, explain in (("buses", _bus), ("branches", _branch)):
-        table = tables.get(name)
-        row = next((r for r in table.records() if r["id"] == ident), None) if table is not None else None
+    for name, explain in (("buses", _bus), ("branches", _branch), ("injections", _injection)):
+        row = _row(tables, name, ident)
         if row is not None and row["state"] == "live":
-            found = list(explain(network, row))
+            found = list(explain(network, row, tables))
             return [*found, *_matrix(network, item)] if isinstance(item, Line) else found
     return []
+
+
+def _row(tables: Mapping[str, Any], name: str, ident: str) -> Row | None:
+    table = tables.get(name)
+    return next((r for r in table.records() if r["id"] == ident), None) if table is not None else None
 
 
 def _polar(row: Row, stem: str, suffix: str, angle: str) -> list[tuple[str, complex]]:
@@ -41,7 +45,7 @@ def _said(v: complex) -> str:
     return f"{fig(abs(v))}∠{degrees(phase(v)):.1f}°"
 
 
-def _bus(network: Network, row: Row) -> Iterator[Working]:
+def _bus(network: Network, row: Row, _: Mapping[str, Any]) -> Iterator[Working]:
     item = network[row["id"]]
     assert isinstance(item, Bus)
     volts = _polar(row, "U", "voltage_pu", "angle_deg")
@@ -80,7 +84,7 @@ def _bus(network: Network, row: Row) -> Iterator[Working]:
     ])  # fmt: skip
 
 
-def _branch(network: Network, row: Row) -> Iterator[Working]:
+def _branch(network: Network, row: Row, _: Mapping[str, Any]) -> Iterator[Working]:
     currents = _polar(row, "I", "current_a", "current_deg")
     neutral = row.get("neutral_current_a")
     steps = [
@@ -98,7 +102,7 @@ def _branch(network: Network, row: Row) -> Iterator[Working]:
         given = getattr(network[row["id"]], "rating_a", None)
         inputs = f"100 · {fig(worst)} / {fig(given)}" if given else f"phase {row['worst_phase']}, against rated power"
         yield Working(
-            "Loading", [Step("L", "Loading", "100 I / Ir", inputs, row["loading_pct"], "%", "larger of both ends")]
+            "Loading", [Step("L", "Loading", "100 I / Ir", inputs, row["loading_pct"], "%", "at the end loaded more")]
         )
     losses = [(k, row.get(f"{k}_loss_kw")) for k in ("phase_a", "phase_b", "phase_c", "neutral", "earth")]
     known = [(k, v) for k, v in losses if v is not None]
@@ -109,6 +113,39 @@ def _branch(network: Network, row: Row) -> Iterator[Working]:
         yield Working(
             "Losses", [*parts, Step("P", "Together", "sum", "", total, "kW", "equal to what goes in at both ends")]
         )
+
+
+def _injection(network: Network, row: Row, tables: Mapping[str, Any]) -> Iterator[Working]:
+    """Power and current of each phase of a load, plant or shunt, and what is left for the neutral."""
+    at = _row(tables, "buses", row["bus"])
+    bus = network[row["bus"]]
+    if at is None or not isinstance(bus, Bus):
+        return
+    base = (bus.nominal_kv or 0.0) * 1e3 / (2 if bus.split_phase else sqrt(3))
+    volts = dict(_polar(at, "U", "voltage_pu", "angle_deg"))
+    steps, currents = [], _polar(row, "I", "current_a", "current_deg")
+    for name, i in currents:
+        p, q = (row.get(f"phase_{name[1].lower()}_power_{unit}") for unit in ("mw", "mvar"))
+        u = volts.get(f"U{name[1]}")
+        if p is None or q is None or u is None:
+            continue
+        size, volt = abs(complex(p, q)) * 1e3, abs(u) * base
+        steps += [
+            Step(f"S{name[1]}", f"Power of phase {name[1]}", "√(P² + Q²)", f"√({fig(p * 1e3)}² + {fig(q * 1e3)}²)", size, "kVA",
+                 "against the neutral"),
+            Step(f"U{name[1]}", f"Voltage of phase {name[1]}", f"|u{name[1]}| · U_base", f"{fig(abs(u))} · {fig(base)}",
+                 volt, "V", "of the bus, to its neutral"),
+            Step(name, f"Current of phase {name[1]}", f"S{name[1]} / U{name[1]}", f"{fig(size)} · 10³ / {fig(volt)}",
+                 size * 1e3 / volt, "A", f"∠{degrees(phase(i)):.1f}°"),
+        ]  # fmt: skip
+    if steps:
+        yield Working("Power and current of each phase", steps)
+    if len(currents) > 1 or row.get("neutral_current_a"):
+        rest = sum(i for _, i in currents)
+        yield Working("What the neutral carries", [
+            Step("IN", "Neutral", "|IA + IB + IC|", " + ".join(_said(i) for _, i in currents), abs(rest), "A",
+                 "Kirchhoff: the conductors of a load add up to zero"),
+        ])  # fmt: skip
 
 
 def _matrix(network: Network, e: Line) -> Iterator[Working]:

@@ -11,7 +11,7 @@ from pydantic import Field, model_validator
 from ...catalogue import SQRT3
 from ..fields import choice, quantity, reference
 from ..items import Element, Item
-from ._phases import PHASES, Connection, connection, phase_power
+from ._phases import PHASES, Connection, connection, phase_power, phases_of
 
 POWER = ("active_power_mw", "reactive_power_mvar", "apparent_power_mva", "current_a", "power_factor")
 _SIZES = ("apparent_power_mva", "current_a")
@@ -120,8 +120,16 @@ class Demand(Element):
         if self.apparent_power_mva is not None:
             return self.apparent_power_mva
         if self.current_a is not None and self.rated_kv is not None:
-            return SQRT3 * self.rated_kv * self.current_a / 1e3
+            return self.mva_per_ampere(self.rated_kv) * self.current_a
         return None
+
+    def mva_per_ampere(self, kv: float) -> float:
+        """Apparent power for each ampere in its phases at a line-to-line voltage: √3 U of three phases, U / √3 of one against
+        the neutral, U between two."""
+        phases = len(phases_of(self.conductors))
+        if phases == 2 and ("N" not in self.conductors or self.connection == "delta"):
+            return kv / 1e3
+        return phases * kv / SQRT3 / 1e3
 
     def _missing_beyond_fields(self) -> tuple[str, ...]:
         given = self._given()

@@ -7,9 +7,9 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ...errors import FieldProblem, InvalidFields
-from ...network import Condition, Network, Update
+from ...network import Condition, Network
 from ..base import Account, Column, Ending, Finding, Progress, Table
-from ..live import live_for
+from ..live import solver_for
 from ..load_flow import LoadFlowResult
 
 MOST_POINTS = 400
@@ -70,15 +70,13 @@ def run_sweep(network: Network, options: SweepOptions, progress: Progress) -> Sw
     tolerance = network.settings.tolerance_pu * network.settings.base_mva
     points: list[_Point] = []
     for automatic in modes:
-        twin = network.copy()
-        twin.apply([Update(id=network.settings.id, values={"automatic": automatic, "start": "last"})])
-        live = live_for(twin)
+        solve = solver_for(network.copy(), automatic=automatic)
         for label, factor, condition in wanted:
             progress(
                 len(points) / (len(wanted) * len(modes)), f"{label}, automatic control {'on' if automatic else 'off'}"
             )
             # Each point first from the last one's answer: the next is not far away.
-            found = live.solve(condition)
+            found = solve(condition)
             points.append(_Point(label, factor, automatic, found))
     progress(1.0, "solved")
     return _published(network, points, tolerance)

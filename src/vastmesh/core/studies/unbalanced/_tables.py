@@ -205,7 +205,11 @@ def _branch_table(network: Network, rows: PhaseRows, r: Reading, controls: Phase
     size_f, size_t = np.abs(i_from), np.abs(i_to)
     symmetric = i_from[:, :3] @ SEQUENCES.T
     symmetric_to = i_to[:, :3] @ SEQUENCES.T
-    earth = np.abs(i_from.sum(axis=1))
+    # One end stands for the branch, the one with the larger current, so that sizes, angles and sequences belong together.
+    further = size_t[:, :3].max(axis=1, initial=0.0) > size_f[:, :3].max(axis=1, initial=0.0)
+    through = np.where(further[:, None], -i_to, i_from)
+    passing = through[:, :3] @ SEQUENCES.T
+    earth = np.abs(through.sum(axis=1))
     loading, by_phase, by_sequence, neutral_loading, which = loadings(
         network, rows, r, size_f, size_t, symmetric, symmetric_to
     )
@@ -223,7 +227,7 @@ def _branch_table(network: Network, rows: PhaseRows, r: Reading, controls: Phase
         farthest(np.abs(v) / picked(a.phase_v, e)[:, None])[0] for v, e in ((to_n_from, ends[0]), (to_n_to, ends[1]))
     )
     taps = _taps(rows, controls)
-    turn = angle_deg(np.where(size_f > _TINY_A, i_from, np.nan))
+    turn = angle_deg(np.where(np.abs(through) > _TINY_A, through, np.nan))
 
     def on(values: np.ndarray) -> np.ndarray:
         return np.where(carries.reshape(-1, *([1] * (values.ndim - 1))), values, np.nan)
@@ -241,9 +245,9 @@ def _branch_table(network: Network, rows: PhaseRows, r: Reading, controls: Phase
                  view=PHASES) for k, n in enumerate(_NAMES)),
         Column("positive_loading_pct", "Loading 1", on(by_sequence), PCT, 1, _LOADINGS["positive"], view=SEQ),
         Column("neutral_loading_pct", "Neutral loading", on(neutral_loading), PCT, 1, "Neutral current over its rating"),
-        *(Column(f"phase_{n.lower()}_current_a", f"I {n}", on(np.maximum(size_f, size_t)[:, k]), AMP, 1,
-                 "Larger of both ends", view=PHASES) for k, n in enumerate(_NAMES)),
-        Column("neutral_current_a", "I N", on(np.maximum(size_f, size_t)[:, 3]), AMP, 1, "Larger of both ends"),
+        *(Column(f"phase_{n.lower()}_current_a", f"I {n}", on(np.abs(through)[:, k]), AMP, 1,
+                 _THROUGH, view=PHASES) for k, n in enumerate(_NAMES)),
+        Column("neutral_current_a", "I N", on(np.abs(through[:, 3])), AMP, 1, _THROUGH),
         Column("earth_current_a", "I earth", on(earth), AMP, 2, "What returns through earth: the sum of all conductors",
                view=PHASES),
         *(Column(f"phase_{n.lower()}_power_mw", f"P {n}", on(phase_power[:, k].real), MW, 4,
@@ -252,14 +256,14 @@ def _branch_table(network: Network, rows: PhaseRows, r: Reading, controls: Phase
                  "Into the branch at its from end, against the neutral", view=PHASES) for k, n in enumerate(_NAMES)),
         Column("power_unbalance_pct", "Power unbalance", on(uneven), PCT, 1,
                "Greatest deviation of the phases' active power from their mean, over it"),
-        *(Column(f"{w}_current_a", f"I{s}", on(np.abs(symmetric[:, k])), AMP, 1, f"{w.capitalize()} sequence, from end",
+        *(Column(f"{w}_current_a", f"I{s}", on(np.abs(passing[:, k])), AMP, 1, f"{w.capitalize()} sequence",
                  view=SEQ) for w, s, k in (("positive", "1", 1), ("negative", "2", 2), ("zero", "0", 0))),
-        *(Column(f"{w}_current_deg", f"∠ I{k}", angle_deg(np.where(np.abs(symmetric[:, k]) > _TINY_A, symmetric[:, k], np.nan)),
-                 DEG, 1, f"{w.capitalize()} sequence, from end", view=SEQ)
+        *(Column(f"{w}_current_deg", f"∠ I{k}", angle_deg(np.where(np.abs(passing[:, k]) > _TINY_A, passing[:, k], np.nan)),
+                 DEG, 1, f"{w.capitalize()} sequence", view=SEQ)
           for w, k in (("positive", 1), ("negative", 2), ("zero", 0))),
-        *(Column(f"phase_{n.lower()}_current_deg", f"∠ I {n}", on(turn[:, k]), DEG, 1, "At the from end", view=PHASES)
+        *(Column(f"phase_{n.lower()}_current_deg", f"∠ I {n}", on(turn[:, k]), DEG, 1, _THROUGH, view=PHASES)
           for k, n in enumerate(_NAMES)),
-        Column("neutral_current_deg", "∠ I N", on(turn[:, 3]), DEG, 1, "At the from end", view=PHASES),
+        Column("neutral_current_deg", "∠ I N", on(turn[:, 3]), DEG, 1, _THROUGH, view=PHASES),
         *(Column(f"{w}_loss_kw", f"Loss {s}", on(parts[:, k]), KW, 3, m, view=PHASES) for w, s, k, m in (
             ("phase_a", "A", 0, _LOST), ("phase_b", "B", 1, _LOST), ("phase_c", "C", 2, _LOST),
             ("neutral", "N", 3, "In its own resistance"),
@@ -281,6 +285,7 @@ def _branch_table(network: Network, rows: PhaseRows, r: Reading, controls: Phase
     return Table("branches", "Branches", columns)
 
 
+_THROUGH = "Towards its to end, at the end with the larger current (the LV end of a step-down transformer)"
 _LOST = "In its own resistance; of a transformer in the limb of this phase, copper and iron"
 _LOADINGS = {
     "worst": "Current of the phase loaded most, larger of both ends, over rating",
