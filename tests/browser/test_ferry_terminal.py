@@ -154,12 +154,12 @@ def build_terminal(planner: Planner) -> None:
     p.take_type("LV air breaker 1600")
     p.far_bus("Berth bay 1")
     p.grow("Berth bay 1", "Load", "Berth 1")
-    p.put(active_power_mw=0.6, power_factor=0.98)
+    p.put(active_power_mw=600, power_factor=0.98)  # at low voltage in kW
     p.grow("Board 1", "Switch", "Lights fuse 1")
     p.take_type("gG 250 A")
     p.far_bus("Lights bay 1")
     p.grow("Lights bay 1", "Load", "Lights 1")
-    p.put(active_power_mw=0.05, power_factor=0.95)
+    p.put(active_power_mw=50, power_factor=0.95)
 
 
 def build_rest(planner: Planner) -> None:
@@ -180,7 +180,7 @@ def build_rest(planner: Planner) -> None:
     p.grow("Berth bay 3", "Induction motor", "Cold store compressor")
     p.put(rated_kw=160, efficiency_pct=95, power_factor=0.88, starting_current_x=6.5, count=2)
     p.grow("Berth bay 4", "Lumped", "Harbour workshops")
-    p.put(apparent_power_mva=0.45, power_factor=0.9, motor_pct=65)
+    p.put(apparent_power_mva=450, power_factor=0.9, motor_pct=65)
     expect(p.card.locator("[data-field=impedance_pct] input")).to_have_value("35")
 
 

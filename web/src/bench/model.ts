@@ -53,7 +53,11 @@ export function complete(live: Live, last: Result | null): Result {
 const STANDS: Readonly<Record<Way, Readonly<Record<string, readonly string[]>>>> = {
   worst: {},
   phases: {},
-  sequences: { voltage_pu: ['positive_voltage_pu'], from_current_a: ['positive_current_a'] },
+  sequences: {
+    voltage_pu: ['positive_voltage_pu'],
+    from_current_a: ['positive_current_a'],
+    loading_pct: ['positive_loading_pct'],
+  },
   line: { voltage_pu: ['line_ab_voltage_pu', 'line_bc_voltage_pu', 'line_ca_voltage_pu'] },
 }
 

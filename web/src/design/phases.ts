@@ -2,7 +2,7 @@
 import type { PhaseNames } from '../bench/prefs'
 import type { Palette } from './tokens'
 
-/** A solid, B dashed, C dotted, neutral dash-dot; pairs of phases as the first of them. */
+/** A solid, B dashed, C dotted, neutral dash-dot; pairs of phases as the first of them; positive, negative, zero sequence. */
 export const PHASE_DASH: Readonly<Record<string, string | undefined>> = {
   A: undefined,
   B: '7 4',
@@ -11,9 +11,23 @@ export const PHASE_DASH: Readonly<Record<string, string | undefined>> = {
   AB: undefined,
   BC: '7 4',
   CA: '2 3',
+  1: undefined,
+  2: '7 4',
+  0: '8 3 2 3',
 }
 
-const HUES: Readonly<Record<string, number>> = { A: 0, B: 1, C: 2, N: 3, AB: 0, BC: 1, CA: 2 }
+const HUES: Readonly<Record<string, number>> = {
+  A: 0,
+  B: 1,
+  C: 2,
+  N: 3,
+  AB: 0,
+  BC: 1,
+  CA: 2,
+  1: 0,
+  2: 1,
+  0: 3,
+}
 
 export const phaseColour = (palette: Palette, conductor: string): string =>
   palette.phases[HUES[conductor] ?? 3] ?? palette.quiet

@@ -10,7 +10,7 @@ interface Conversion {
 }
 
 const SAME = (unit: string): Conversion => ({ unit, factor: 1, digits: 0 })
-const KILO: Readonly<Record<string, string>> = { MW: 'kW', Mvar: 'kvar', MVA: 'kVA' }
+export const KILO: Readonly<Record<string, string>> = { MW: 'kW', Mvar: 'kvar', MVA: 'kVA' }
 
 /** The unit in which a quantity of the service is shown. */
 export function conversion(unit: string | null | undefined, units: Units): Conversion {

@@ -73,6 +73,7 @@ class CaseComparison:
 _TOTALS = {
     "active_loss_mw": ("Losses", "MW", 4), "lowest_voltage_pu": ("Lowest voltage", "p.u.", 4),
     "highest_voltage_pu": ("Highest voltage", "p.u.", 4), "worst_loading_pct": ("Highest loading", "%", 1),
+    "worst_neutral_pct": ("Highest loading of a neutral", "%", 1), "overloaded": ("Overloaded", None, 0),
     "highest_neutral_v": ("Highest neutral to earth", "V", 2), "highest_unbalance_pct": ("Highest unbalance", "%", 2),
     "breaches": ("Breaches", None, 0), "watches": ("To be watched", None, 0), "demand_mw": ("Demand", "MW", 3),
     "generation_mw": ("Generation", "MW", 3), "cost_k": ("Cost", "k", 1),
@@ -133,10 +134,14 @@ def totals(case: SolvedCase) -> dict[str, float | None]:
     """What is laid side by side: totals, extremes, counts of findings, cost."""
     found = dict(case.result.summary)
     branches = case.result.tables.get("branches")
-    if branches is not None:
-        known = [v for v in branches["loading_pct"].tolist() if v == v]
-        found["worst_loading_pct"] = max(known, default=None)
+    for column, name in (("loading_pct", "worst_loading_pct"), ("neutral_loading_pct", "worst_neutral_pct")):
+        if branches is not None and any(c.name == column for c in branches.columns):
+            found[name] = max((v for v in branches[column].tolist() if v == v), default=None)
     limits = [f for f in case.result.findings if f.limit_name != "Model"]
+    over = {
+        f.element for f in limits if f.severity == "breach" and f.unit == "%" and f.quantity.endswith("loading_pct")
+    }
+    found["overloaded"] = float(len(over))
     found["breaches"] = float(sum(f.severity == "breach" for f in limits))
     found["watches"] = float(sum(f.severity == "watch" for f in limits))
     found["cost_k"] = case.cost_k

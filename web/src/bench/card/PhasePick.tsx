@@ -1,12 +1,11 @@
 /** Another phase for a load, a plant or a lateral: one press. */
-import { useQuery } from '@tanstack/react-query'
 import styled from 'styled-components'
-import { phasesQuery } from '../../api/queries'
 import { phaseName } from '../../design/phases'
 import { toPhases } from '../../features/schemes/actions'
 import type { Item } from '../model'
 import { usePrefs } from '../prefs'
 import { select, useBench } from '../store'
+import { usePhaseChoices } from '../usePhaseChoices'
 
 const Row = styled.div`
   display: flex; flex-wrap: wrap; gap: 4px 8px; align-items: center; padding: 4px 0 8px; .quiet { color: ${(p) => p.theme.quiet}; }
@@ -18,15 +17,10 @@ const Row = styled.div`
 `
 
 export function PhasePick({ item }: { item: Item }) {
-  const { project, revision, items } = useBench()
+  const items = useBench((s) => s.items)
   const names = usePrefs((s) => s.phaseNames)
-  const { data } = useQuery({
-    ...phasesQuery(project?.id ?? '', revision, item.id),
-    enabled: !!project && item.kind !== 'bus',
-    retry: false,
-    placeholderData: (last) => (last?.ident === item.id ? last : undefined),
-  })
-  if (!data?.unit || data.choices.length < 2) return null
+  const data = usePhaseChoices(item)
+  if (!data) return null
   const own = data.unit === item.id
   const lateral = items.get(data.unit)
   return (
@@ -38,7 +32,7 @@ export function PhasePick({ item }: { item: Item }) {
             type="button"
             key={c}
             aria-pressed={c === data.now}
-            onClick={() => c !== data.now && void toPhases(data.unit!, c)}
+            onClick={() => c !== data.now && void toPhases(data.unit, c)}
           >
             {phaseName(c, names)}
           </button>

@@ -3,8 +3,12 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Tooltip, TooltipTrigger } from 'react-aria-components'
 import styled from 'styled-components'
 import { vocabularyQuery } from '../../api/queries'
+import { phaseName } from '../../design/phases'
+import { toPhases } from '../../features/schemes/actions'
+import { usePrefs } from '../prefs'
 import { grow, throwSwitch } from '../session'
 import { useBench, useItem } from '../store'
+import { usePhaseChoices } from '../usePhaseChoices'
 import { type Point, toScreen, type View } from './geometry'
 import type { Scene } from './scene'
 import { branchSymbols, hangSymbols } from './symbols'
@@ -17,6 +21,7 @@ const Strip = styled.div`
 const Handle = styled(Button)`
   min-width: 28px; height: 28px; border-radius: 14px; border: none; background: transparent; color: ${(p) => p.theme.accent}; padding: 0;
   &[data-hovered] { background: ${(p) => p.theme.accentWash}; }
+  &[aria-pressed='true'] { background: ${(p) => p.theme.accentWash}; color: ${(p) => p.theme.ink}; font-weight: 600; }
   &[data-pressed] { background: ${(p) => p.theme.accent}; color: ${(p) => p.theme.onAccent}; }
   svg { display: block; margin: auto; }
 `
@@ -36,24 +41,32 @@ export function GrowHandles({ scene, view, size, more }: Props) {
   const { selected: id, chosen, picking } = useBench()
   const item = useItem(id)
   const shoots = useQuery(vocabularyQuery).data?.shoots ?? []
-  const spot = item && footOf(scene, item.id)
+  const phases = usePhaseChoices(item)
+  const spot = item && (footOf(scene, item.id) ?? (phases ? scene.centre.get(item.id) : undefined))
   if (!item || !id || !spot || chosen.size || picking) return null
   const here = shoots.filter((s) => s.strip && s.at.includes(item.kind))
-  if (!here.length && item.kind !== 'switch') return null
+  if (!here.length && item.kind !== 'switch' && !phases) return null
   const p = toScreen(view, spot)
-  const half = item.kind === 'bus' ? 185 : 130
+  const half = item.kind === 'bus' ? 185 : here.length ? 130 + (phases ? 70 : 0) : 90
   const left = Math.min(Math.max(p.x, half), size.width - half)
   const room = p.y + 66 < size.height
   return (
     <Strip
       style={{ left, top: room ? p.y + 32 : p.y - 80 }}
       role="toolbar"
-      aria-label={item.kind === 'switch' ? `Switch ${item.name}` : `Grow at ${item.name}`}
+      aria-label={
+        item.kind === 'switch'
+          ? `Switch ${item.name}`
+          : here.length
+            ? `Grow at ${item.name}`
+            : `Phase of ${item.name}`
+      }
     >
+      {phases && <PhaseHandles phases={phases} />}
       {item.kind === 'switch' ? (
         <Words onPress={() => throwSwitch(id)}>{item.closed === false ? 'Close it' : 'Open it'} (O)</Words>
       ) : (
-        'grow'
+        here.length > 0 && 'grow'
       )}
       {here.map((s) => (
         <TooltipTrigger key={s.name} delay={300}>
@@ -74,8 +87,28 @@ export function GrowHandles({ scene, view, size, more }: Props) {
           <Tip offset={4}>{s.label}</Tip>
         </TooltipTrigger>
       ))}
-      {item.kind !== 'switch' && <Words onPress={more}>more (G)</Words>}
+      {here.length > 0 && item.kind !== 'switch' && <Words onPress={more}>more (G)</Words>}
     </Strip>
+  )
+}
+
+/** Another phase in one press, a lateral with all that hangs on it. */
+function PhaseHandles({ phases }: { phases: NonNullable<ReturnType<typeof usePhaseChoices>> }) {
+  const names = usePrefs((s) => s.phaseNames)
+  return (
+    <>
+      {phases.elements > 1 ? 'lateral on' : 'on'}
+      {phases.choices.map((c) => (
+        <Handle
+          key={c}
+          aria-label={`On phase ${phaseName(c, names)}`}
+          aria-pressed={c === phases.now}
+          onPress={() => c !== phases.now && void toPhases(phases.unit, c)}
+        >
+          {phaseName(c, names)}
+        </Handle>
+      ))}
+    </>
   )
 }
 

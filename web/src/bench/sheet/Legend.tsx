@@ -5,9 +5,10 @@ import styled, { useTheme } from 'styled-components'
 import { feedersQuery } from '../../api/queries'
 import { Pick, Plain, Popover } from '../../design/controls'
 import { fixed, parseNumber, power, significant } from '../../design/format'
+import { PHASE_DASH, phaseName } from '../../design/phases'
 import { font } from '../../design/tokens'
-import { type Result, values } from '../model'
-import { BANDS, type Bands, setPrefs, usePrefs } from '../prefs'
+import { hasPhases, type Result, values } from '../model'
+import { BANDS, type Bands, setPrefs, usePrefs, type Way } from '../prefs'
 import { type Lens, selectMany, useBench } from '../store'
 
 const Box = styled.div`
@@ -89,9 +90,41 @@ export function Legend() {
         />
       </Row>
       <Scales />
+      <StrandKey />
       <Options />
     </Box>
   )
+}
+
+/** Which strand of a branch, and which part of a bar, is which phase. */
+function StrandKey() {
+  const theme = useTheme()
+  const lens = useBench((s) => s.lens)
+  const result = useBench((s) => s.result)
+  const { way, phaseNames } = usePrefs()
+  const parts = STRANDS[way]
+  if (!parts || !hasPhases(result) || !['both', 'voltage', 'loading', 'losses'].includes(lens)) return null
+  return (
+    <Keys
+      role="note"
+      aria-label="Strands"
+      title="Bars from the left or from the top; strands of branches in this order"
+    >
+      {parts.map((p) => (
+        <span className="strand" key={p}>
+          <svg width="20" height="6" aria-hidden="true">
+            <path d="M0 3H20" stroke={theme.ink} strokeWidth={1.6} strokeDasharray={PHASE_DASH[p]} />
+          </svg>
+          {phaseName(p, phaseNames)}
+        </span>
+      ))}
+    </Keys>
+  )
+}
+
+const STRANDS: Readonly<Partial<Record<Way, readonly string[]>>> = {
+  phases: ['A', 'B', 'C'],
+  line: ['AB', 'BC', 'CA'],
 }
 
 /** The scale of the lens that is on. */
@@ -229,6 +262,7 @@ function BandRow({ name, label }: { name: keyof Bands; label: string }) {
 const Keys = styled.div`
   display: flex; gap: 4px 12px; max-width: 480px; overflow-x: auto; scrollbar-width: none;
   button { border: none; background: none; padding: 0; display: flex; align-items: center; gap: 5px; white-space: nowrap; cursor: pointer; }
+  .strand { display: flex; gap: 4px; align-items: center; color: ${(p) => p.theme.quiet}; font-size: 12px; }
   i { width: 12px; height: 4px; display: block; }
 `
 

@@ -1,8 +1,9 @@
 /** The SVG painter: one focusable, testable shape per element. */
 import { memo } from 'react'
 import { useTheme } from 'styled-components'
-import { type Point, pathOf } from './geometry'
-import type { Paint } from './paint'
+import { PHASE_DASH } from '../../design/phases'
+import { beside, type Point, pathOf } from './geometry'
+import { type Paint, strandsOf } from './paint'
 import type { BranchShape, BusShape, HangShape } from './scene'
 import { branchSymbols, hangSymbols } from './symbols'
 
@@ -17,12 +18,21 @@ interface Props {
   readonly paint: Paint
   readonly symbolScale: number
   readonly showFlow: boolean
+  /** Between the strands of a branch that is drawn phase by phase, in sheet units. */
+  readonly apart?: number
   /** Dashes run along branches in the direction of the flow. */
   readonly animate: boolean
 }
 
 /** Everything but labels, selection and handles, in world coordinates. */
-export const Painter = memo(function Painter({ shapes, paint, symbolScale, showFlow, animate }: Props) {
+export const Painter = memo(function Painter({
+  shapes,
+  paint,
+  symbolScale,
+  showFlow,
+  animate,
+  apart = APART,
+}: Props) {
   return (
     <g strokeLinejoin="round">
       {shapes.branches.map((b) => (
@@ -35,22 +45,34 @@ export const Painter = memo(function Painter({ shapes, paint, symbolScale, showF
           flow={showFlow ? paint.flow(b.id) : 0}
           width={paint.width(b.id)}
           moving={animate ? paint.flow(b.id) : 0}
+          strands={paint.strands(b.id)}
+          apart={apart}
         />
       ))}
       {shapes.hangs.map((h) => (
         <Hang key={h.id} shape={h} live={paint.live(h.id)} scale={symbolScale} />
       ))}
       {shapes.buses.map((b) => (
-        <Bar key={b.id} shape={b} colour={paint.bus(b.id)} live={paint.live(b.id)} />
+        <Bar
+          key={b.id}
+          shape={b}
+          colour={paint.bus(b.id)}
+          live={paint.live(b.id)}
+          strands={paint.strands(b.id)}
+        />
       ))}
     </g>
   )
 })
 
+const APART = 3.2
 const THIN = { vectorEffect: 'non-scaling-stroke' } as const
 
-const Bar = memo(function Bar({ shape, colour, live }: { shape: BusShape; colour: string; live: boolean }) {
+const Bar = memo(function Bar(props: { shape: BusShape; colour: string; live: boolean; strands: string }) {
+  const { shape, colour, live } = props
   const theme = useTheme()
+  const parts = live ? strandsOf(props.strands) : []
+  const each = (2 * shape.half) / Math.max(parts.length, 1)
   const { x, y, half, upright } = shape
   const d = upright ? `M${x} ${y - half}V${y + half}` : `M${x - half} ${y}H${x + half}`
   return (
@@ -64,6 +86,22 @@ const Bar = memo(function Bar({ shape, colour, live }: { shape: BusShape; colour
       />
       <path d={d} stroke="transparent" strokeWidth={16} {...THIN} fill="none" />
       <path d={d} stroke={live ? colour : theme.dead} strokeWidth={5.5} {...THIN} fill="none" />
+      {parts.map(([phase, hue], n) => {
+        const from = each * n - shape.half + (n ? 0.8 : 0)
+        const to = each * (n + 1) - shape.half - (n < parts.length - 1 ? 0.8 : 0)
+        const piece = upright ? `M${x} ${y + from}V${y + to}` : `M${x + from} ${y}H${x + to}`
+        return (
+          <path
+            key={phase}
+            data-strand={phase}
+            d={piece}
+            stroke={hue}
+            strokeWidth={7}
+            {...THIN}
+            fill="none"
+          />
+        )
+      })}
       {!live && <path d={d} stroke={theme.panel} strokeWidth={3} {...THIN} fill="none" />}
     </g>
   )
@@ -77,9 +115,12 @@ const Branch = memo(function Branch(props: {
   flow: -1 | 0 | 1
   width: number
   moving: -1 | 0 | 1
+  strands: string
+  apart: number
 }) {
   const theme = useTheme()
   const { shape, live, scale } = props
+  const strands = live ? strandsOf(props.strands) : []
   const symbol = branchSymbols[shape.kind]
   const dead = !live
   const colour = dead ? theme.dead : props.colour
@@ -95,7 +136,26 @@ const Branch = memo(function Branch(props: {
       strokeWidth={1.7 + 5 * props.width}
     >
       <path d={d} stroke="transparent" strokeWidth={14} {...THIN} />
-      <path d={d} {...THIN} strokeDasharray={dead ? '2 4' : undefined} />
+      {strands.length > 1 ? (
+        strands.map(([phase, hue], n) => (
+          <path
+            key={phase}
+            data-strand={phase}
+            d={pathOf(beside(shape.points, (n - (strands.length - 1) / 2) * -props.apart))}
+            stroke={hue}
+            strokeWidth={1.5}
+            strokeDasharray={PHASE_DASH[phase]}
+            {...THIN}
+          />
+        ))
+      ) : (
+        <path
+          d={d}
+          {...THIN}
+          strokeDasharray={dead ? '2 4' : PHASE_DASH[strands[0]?.[0] ?? '']}
+          stroke={strands[0]?.[1]}
+        />
+      )}
       {live && props.moving !== 0 && (
         <path
           d={d}

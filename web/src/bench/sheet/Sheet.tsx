@@ -225,6 +225,7 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
               shapes={onMap ? { ...shapes, hangs: view.k > 0.8 ? shapes.hangs : [] } : shapes}
               paint={paint}
               symbolScale={symbolScale}
+              apart={Math.round(32 / Math.min(view.k, 1.6)) / 10}
               showFlow={view.k > 0.3}
               animate={prefs.animate && view.k > 0.12}
             />

@@ -96,3 +96,21 @@ export const snap = (value: number, grid = 10) => Math.round(value / grid) * gri
 
 export const pathOf = (points: readonly Point[]) =>
   points.map((p, i) => `${i ? 'L' : 'M'}${p.x.toFixed(1)} ${p.y.toFixed(1)}`).join('')
+
+/** A polyline moved sideways, to the left of its direction where the distance is positive; corners stay corners. */
+export function beside(points: readonly Point[], distance: number): Point[] {
+  const normals: Point[] = []
+  for (let i = 1; i < points.length; i++) {
+    const dx = points[i]!.x - points[i - 1]!.x
+    const dy = points[i]!.y - points[i - 1]!.y
+    const length = Math.hypot(dx, dy)
+    normals.push(length > 0 ? { x: dy / length, y: -dx / length } : (normals[i - 2] ?? { x: 0, y: 0 }))
+  }
+  return points.map((p, i) => {
+    const a = normals[Math.max(i - 1, 0)] ?? { x: 0, y: 0 }
+    const b = normals[Math.min(i, normals.length - 1)] ?? a
+    const along = 1 + a.x * b.x + a.y * b.y
+    const far = along > 0.1 ? distance / along : distance / 2
+    return { x: p.x + (a.x + b.x) * far, y: p.y + (a.y + b.y) * far }
+  })
+}

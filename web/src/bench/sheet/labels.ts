@@ -246,7 +246,8 @@ export function labelsFor(
     } else if (whole || strong) {
       const room = branch.length * k
       const value = room > 60 + whole.length * CHAR * 0.8 ? whole : load
-      const [at, ...elsewhere] = alongside(branch, p, k, strong)
+      const strands = paint.strands(branch.id).includes('|') ? 5 : 0
+      const [at, ...elsewhere] = alongside(branch, p, k, strong, strands)
       if (!at) continue
       wishes.push({
         id: branch.id,
@@ -276,7 +277,13 @@ export function labelsFor(
       })
     }
   }
+  // Labels keep off upright bars and, where they have any themselves, off what hangs below buses.
   const bars = scene.buses.flatMap((b) => (b.upright ? [barBox(b, view)] : []))
+  if (k >= FROM.hang)
+    for (const hang of scene.hangs) {
+      const box = hangBox(hang, view)
+      if (inside(box.minX, box.minY)) bars.push(box)
+    }
   for (const w of wishes) {
     const moved = movedBy(scene, w.id)
     if (!moved) continue
@@ -286,15 +293,28 @@ export function labelsFor(
   return place(wishes, bars, wiresOf(scene, view, width, height))
 }
 
+/** The symbol of something at one bus, narrower than the gap that its own label leaves. */
+function hangBox(hang: HangShape, view: View): Box {
+  const p = toScreen(view, hang.at)
+  const half = 8 * view.k * hang.size
+  const tall = 16 * view.k * hang.size
+  return {
+    minX: p.x - half,
+    maxX: p.x + half,
+    minY: hang.up ? p.y - tall : p.y,
+    maxY: hang.up ? p.y : p.y + tall,
+  }
+}
+
 /** Places beside the longest piece of a line: at its middle first, then towards its ends, on one side and the other. */
-function alongside(branch: BranchShape, p: Point, k: number, strong: boolean): Spot[] {
+function alongside(branch: BranchShape, p: Point, k: number, strong: boolean, off: number): Spot[] {
   const shares = [0, -0.22, 0.22, -0.36, 0.36].map((share) => share * branch.length * k)
   if (branch.vertical)
     return shares.flatMap((d): Spot[] => [
-      { x: p.x + 7, y: p.y + 4 + d, anchor: 'start' },
-      { x: p.x - 7, y: p.y + 4 + d, anchor: 'end' },
+      { x: p.x + 7 + off, y: p.y + 4 + d, anchor: 'start' },
+      { x: p.x - 7 - off, y: p.y + 4 + d, anchor: 'end' },
     ])
-  const [near, far] = strong ? [24, -6] : [-6, 17]
+  const [near, far] = strong ? [24 + off, -6 - off] : [-6 - off, 17 + off]
   return shares.flatMap((d): Spot[] => [
     { x: p.x + d, y: p.y + near, anchor: 'middle' },
     { x: p.x + d, y: p.y + far, anchor: 'middle' },

@@ -1,7 +1,7 @@
 /** What the lens and the result make of every element: colour, liveness, finding. */
 import type { Finding } from '../../api/client'
 import type { Palette } from '../../design/tokens'
-import { busesOf, figure, type Items, type Result, text, values } from '../model'
+import { busesOf, figure, type Items, type Result, type ResultTable, text, values } from '../model'
 import type { Bands } from '../prefs'
 import type { Lens, StudyLens } from '../store'
 import { type LensColours, lensColours } from './lens'
@@ -15,6 +15,8 @@ export interface Paint {
   /** Size of the flow as a share of the largest, where the lens shows flows; else 0. */
   readonly width: (id: string) => number
   readonly finding: (id: string) => Finding | undefined
+  /** Colours of the phases or pairs of a bus or branch, where a result is looked at so: `A#123456|C#234567`; else empty. */
+  readonly strands: (id: string) => string
 }
 
 /** Which feeder each bus belongs to, as a number for its colour. */
@@ -66,8 +68,49 @@ export function makePaint(shown: Shown): Paint {
     },
     width: (id) => (lens === 'flow' ? Math.abs(power[branches?.row.get(id) ?? -1] ?? 0) / largest : 0),
     finding: (id) => worst.get(id),
+    strands: strandHues(shown),
   }
 }
+
+/** Columns by phase or pair that a lens reads, of buses and of branches. */
+const PARTS: readonly (readonly [string, readonly string[]])[] = [
+  ['phase_*_voltage_pu', ['A', 'B', 'C']],
+  ['line_*_voltage_pu', ['AB', 'BC', 'CA']],
+]
+
+function strandHues({ lens, result, bands, palette }: Shown): (id: string) => string {
+  const colours = lensColours(palette, bands)
+  const buses = result?.tables.buses
+  const branches = result?.tables.branches
+  const known = (table: ResultTable | undefined, name: string) =>
+    !!table?.columns.some((c) => c.name === name)
+  const column = (pattern: string, part: string) => pattern.replace('*', part.toLowerCase())
+  const part = PARTS.find(([pattern, parts]) => known(buses, column(pattern, parts[0]!)))
+  if (!part || !['both', 'voltage', 'loading', 'losses'].includes(lens)) return () => ''
+  const [voltage, parts] = part
+  const losses = lens === 'losses'
+  const load = losses ? 'phase_*_loss_kw' : 'phase_*_loading_pct'
+  const top = losses ? 1000 * most(values(branches, 'active_loss_mw') as Numbers) : 1
+  const hue = losses ? (v: number) => colours.share(v, top) : colours.loading
+  const of = (id: string, table: ResultTable | undefined, pattern: string, paint: (v: number) => string) => {
+    const found = parts.flatMap((p) => {
+      const value = figure(table, id, column(pattern, p))
+      return value === undefined ? [] : [`${p}${paint(value)}`]
+    })
+    return found.join('|')
+  }
+  return (id) => {
+    if (buses?.row.has(id)) return losses || lens === 'loading' ? '' : of(id, buses, voltage, colours.voltage)
+    return lens === 'voltage' ? '' : of(id, branches, load, hue)
+  }
+}
+
+/** One strand: its phase or pair, and its colour. */
+export const strandsOf = (written: string): readonly (readonly [string, string])[] =>
+  written.split('|').flatMap((w) => {
+    const found = /^([A-C]+)(.+)$/.exec(w)
+    return found ? [[found[1]!, found[2]!] as const] : []
+  })
 
 function hues(shown: Shown, live: (id: string) => boolean): Hues {
   const { palette, lens, items, result, bands, feeders = new Map(), pinned, study } = shown

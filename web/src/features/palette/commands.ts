@@ -2,7 +2,7 @@
 import type { Kind, Shoot } from '../../api/client'
 import { align, chosenBuses, distribute, labelsBack, resize, selectFed, turn } from '../../bench/arrange'
 import { copy, copyData, cut, duplicate, pasteHere } from '../../bench/copies'
-import type { Item } from '../../bench/model'
+import { type Item, text } from '../../bench/model'
 import { setPrefs, usePrefs, type Way } from '../../bench/prefs'
 import {
   grow,
@@ -31,7 +31,7 @@ import {
   useBench,
 } from '../../bench/store'
 import { useThemeChoice } from '../../design/theme'
-import { record, recordingOf } from '../schemes/actions'
+import { record, recordingOf, toNextPhase } from '../schemes/actions'
 import { startPicking } from './pick'
 
 export interface Command {
@@ -112,6 +112,8 @@ export function growCommands(item: Item, shoots: readonly Shoot[]): Command[] {
   return [...grown, ...between, joining]
 }
 
+const phasesOf = (item: Item) => text(item, 'conductors').replace('N', '').length
+
 function oneCommands(item: Item): Command[] {
   return [
     ...(item.kind === 'switch'
@@ -121,6 +123,16 @@ function oneCommands(item: Item): Command[] {
             label: `${item.closed === false ? 'Close' : 'Open'} ${item.name}`,
             keys: 'O',
             run: () => throwSwitch(item.id),
+          },
+        ]
+      : []),
+    ...(item.kind !== 'bus' && phasesOf(item) < 3
+      ? [
+          {
+            id: 'next-phase',
+            label: `Move ${item.name} to its next phase`,
+            keys: 'Y',
+            run: () => void toNextPhase(item.id),
           },
         ]
       : []),

@@ -1,7 +1,7 @@
 /** Voltage and current phasors of what is selected, tile by tile; the pinned result behind as ghosts. */
 import { useMemo, useRef, useState } from 'react'
 import styled, { useTheme } from 'styled-components'
-import { busesOf, hasPhases } from '../../bench/model'
+import { hasPhases } from '../../bench/model'
 import { usePrefs } from '../../bench/prefs'
 import { pin, updateOrTell } from '../../bench/session'
 import { select, selection, useBench, useSettings } from '../../bench/store'
@@ -10,7 +10,7 @@ import { fixed } from '../../design/format'
 import { PHASE_DASH, phaseColour, phaseName } from '../../design/phases'
 import { font } from '../../design/tokens'
 import { save, savePng } from '../profile/save'
-import { largest, type Phasor, type Tile, tilesOf, tip } from './tiles'
+import { largest, largestOf, type Phasor, type Tile, tilesOf, tip } from './tiles'
 
 const Frame = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); height: 100%; min-height: 0;`
 const Bar = styled.div`
@@ -37,25 +37,22 @@ const NAMES = [
 export function PhasorsView() {
   const { items, raw, pinned, selected, chosen } = useBench()
   const settings = useSettings()
-  const names = usePrefs((s) => s.phaseNames)
+  const { phaseNames: names, way } = usePrefs()
   const [scale, setScale] = useState('common')
   const svg = useRef<SVGSVGElement>(null)
   const theme = useTheme()
   // biome-ignore lint/correctness/useExhaustiveDependencies: the selection is read from the state
   const tiles = useMemo(() => {
-    const ids = selection()
-    const item = ids.length === 1 ? items.get(ids[0]!) : undefined
-    // Of a load or plant its bus is shown.
-    const wanted =
-      item && !raw?.tables.branches?.row.has(item.id) && item.kind !== 'bus' ? busesOf(item) : ids
-    const found = wanted.flatMap((id) => items.get(id) ?? []).slice(0, MOST)
-    return tilesOf(found, raw, pinned?.raw ?? null)
-  }, [items, raw, pinned, selected, chosen])
+    const found = selection()
+      .flatMap((id) => items.get(id) ?? [])
+      .slice(0, MOST)
+    return tilesOf(found, items, raw, pinned?.raw ?? null, way)
+  }, [items, raw, pinned, selected, chosen, way])
   if (!hasPhases(raw))
     return (
       <None>
-        The balanced load flow has one phase for all three. Per phase, every bus and branch that is selected
-        is drawn here.
+        The balanced load flow has one phase for all three. Per phase, everything that is selected is drawn
+        here.
         <Button
           onPress={() => settings && void updateOrTell(settings, { study: 'per_phase' }, 'Solve per phase')}
         >
@@ -64,7 +61,7 @@ export function PhasorsView() {
       </None>
     )
   if (!tiles.length)
-    return <None>Select one or several buses and branches: their phasors are drawn here.</None>
+    return <None>Select one or several buses, branches, loads or plants: their phasors are drawn here.</None>
   const full = { voltage: largest(tiles, 'voltage'), current: largest(tiles, 'current') }
   const columns = Math.max(1, Math.min(tiles.length, 3))
   const width = columns * WIDE
@@ -82,7 +79,8 @@ export function PhasorsView() {
           onChange={(n) => usePrefs.setState({ phaseNames: n as 'ABC' | 'L123' })}
         />
         <span className="quiet">
-          voltage to neutral, neutral to earth; current into the branch at its from end
+          {way === 'sequences' ? 'sequences' : 'voltage to neutral, neutral to earth'}; current (strong) with
+          its voltage (thin)
           {pinned ? ` · pinned ${pinned.label} behind` : ''}
         </span>
         <span className="space" />
@@ -141,6 +139,9 @@ function One({ tile, x, y, full }: { tile: Tile; x: number; y: number; full: num
         <circle r={RADIUS} fill="none" stroke={theme.rule} />
         <circle r={RADIUS / 2} fill="none" stroke={theme.rule} strokeDasharray="2 3" />
         <path d={`M${-RADIUS} 0H${RADIUS}M0 ${-RADIUS}V${RADIUS}`} stroke={theme.rule} strokeWidth={0.7} />
+        {tile.beside.map((v) => (
+          <Arrow key={v.conductor} phasor={v} full={largestOf(tile.beside)} thin />
+        ))}
         {tile.ghosts.map((g) => (
           <Arrow key={g.conductor} phasor={g} full={full} ghost />
         ))}
@@ -198,34 +199,38 @@ function Arrow({
   full,
   ghost,
   strong,
+  thin,
 }: {
   phasor: Phasor
   full: number
   ghost?: boolean
   strong?: boolean
+  thin?: boolean
 }) {
   const theme = useTheme()
   const { x, y } = tip(phasor, RADIUS, full)
   const colour = phaseColour(theme, phasor.conductor)
   const far = Math.hypot(x, y)
-  const head = Math.min(7, far)
+  const head = Math.min(thin ? 5 : 7, far)
   const back = far > 1e-6 ? { x: (x / far) * head, y: (y / far) * head } : { x: 0, y: 0 }
   return (
     <g
-      opacity={ghost ? 0.6 : 1}
-      data-testid={ghost ? 'phasor-ghost' : 'phasor'}
+      opacity={ghost ? 0.6 : thin ? 0.75 : 1}
+      data-testid={ghost ? 'phasor-ghost' : thin ? 'phasor-beside' : 'phasor'}
       data-conductor={phasor.conductor}
     >
       <path
         d={`M0 0L${x.toFixed(2)} ${y.toFixed(2)}`}
         stroke={colour}
-        strokeWidth={ghost ? 1.3 : strong ? 3.2 : 2}
-        strokeDasharray={PHASE_DASH[phasor.conductor]}
+        strokeWidth={ghost ? 1.3 : thin ? 0.9 : strong ? 3.2 : 2}
+        strokeDasharray={thin ? undefined : PHASE_DASH[phasor.conductor]}
       />
       {!ghost && far > 3 && (
         <path
           d={`M${x} ${y}L${x - back.x - back.y * 0.5} ${y - back.y + back.x * 0.5}L${x - back.x + back.y * 0.5} ${y - back.y - back.x * 0.5}Z`}
-          fill={colour}
+          fill={thin ? 'none' : colour}
+          stroke={thin ? colour : 'none'}
+          strokeWidth={0.9}
         />
       )}
     </g>

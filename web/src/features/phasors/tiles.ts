@@ -1,5 +1,6 @@
-/** Phasors of buses and branches, read from a result per phase. */
-import { figure, type Item, type Result } from '../../bench/model'
+/** Phasors of buses, branches, loads and plants, read from a result per phase with all its columns. */
+import { busesOf, figure, type Item, type Items, number, type Result } from '../../bench/model'
+import type { Way } from '../../bench/prefs'
 
 export interface Phasor {
   readonly conductor: string
@@ -16,61 +17,97 @@ export interface Tile {
   readonly arrows: readonly Phasor[]
   /** The same of the pinned result. */
   readonly ghosts: readonly Phasor[]
+  /** Voltages that the currents go with, p.u. */
+  readonly beside: readonly Phasor[]
 }
 
-const PHASES = ['A', 'B', 'C'] as const
+/** Stem of the columns of each phasor, and whether its size is written as a share of the positive sequence. */
+const PHASES: readonly (readonly [string, string])[] = [
+  ['A', 'phase_a'],
+  ['B', 'phase_b'],
+  ['C', 'phase_c'],
+  ['N', 'neutral'],
+]
+const SEQUENCES: readonly (readonly [string, string])[] = [
+  ['1', 'positive'],
+  ['2', 'negative'],
+  ['0', 'zero'],
+]
 
-/** Voltages of a bus to its neutral in p.u.; neutral to earth on the same base. */
-function voltages(result: Result | null, id: string, base: number): Phasor[] {
-  const buses = result?.tables.buses
-  const found = PHASES.flatMap((c): Phasor[] => {
-    const size = figure(buses, id, `phase_${c.toLowerCase()}_voltage_pu`)
-    const angle = figure(buses, id, `phase_${c.toLowerCase()}_angle_deg`)
-    return size === undefined || angle === undefined ? [] : [{ conductor: c, size, angle }]
+/** Voltages of a bus to its neutral in p.u.; neutral to earth on the same base; or their sequences. */
+function voltages(result: Result | null, bus: Item, way: Way): Phasor[] {
+  const of = (name: string) => figure(result?.tables.buses, bus.id, name)
+  const made = (conductor: string, size: number | undefined, angle: number | undefined): Phasor[] =>
+    size === undefined || angle === undefined || size < 1e-5 ? [] : [{ conductor, size, angle }]
+  if (way === 'sequences') {
+    const one = of('positive_voltage_pu') ?? 0
+    return SEQUENCES.flatMap(([n, stem]) =>
+      n === '1'
+        ? made(n, of('positive_voltage_pu'), of('angle_deg'))
+        : made(n, ((of(`${stem}_voltage_pct`) ?? 0) * one) / 100, of(`${stem}_angle_deg`)),
+    )
+  }
+  const kv = number(bus, 'nominal_kv') ?? 1
+  const base = (kv * 1000) / (bus.split_phase === true ? 2 : Math.sqrt(3))
+  return PHASES.flatMap(([n, stem]) =>
+    n === 'N'
+      ? made(n, (of('neutral_voltage_v') ?? 0) / base, of('neutral_angle_deg'))
+      : made(n, of(`${stem}_voltage_pu`), of(`${stem}_angle_deg`)),
+  )
+}
+
+/** Currents of a branch or of something at one bus, A. */
+function currents(result: Result | null, id: string, way: Way): Phasor[] {
+  const table = tableOf(result, id)
+  return (way === 'sequences' ? SEQUENCES : PHASES).flatMap(([conductor, stem]): Phasor[] => {
+    const size = figure(table, id, `${stem}_current_a`)
+    const angle = figure(table, id, `${stem}_current_deg`)
+    return size === undefined || angle === undefined || size < 0.005 ? [] : [{ conductor, size, angle }]
   })
-  const volts = figure(buses, id, 'neutral_voltage_v')
-  const angle = figure(buses, id, 'neutral_angle_deg')
-  return volts === undefined || angle === undefined || volts < 0.01
-    ? found
-    : [...found, { conductor: 'N', size: volts / base, angle }]
 }
 
-function currents(result: Result | null, id: string): Phasor[] {
-  const branches = result?.tables.branches
-  return [...PHASES, 'N' as const].flatMap((c): Phasor[] => {
-    const stem = c === 'N' ? 'neutral' : `phase_${c.toLowerCase()}`
-    const size = figure(branches, id, `${stem}_current_a`)
-    const angle = figure(branches, id, `${stem}_current_deg`)
-    return size === undefined || angle === undefined || size < 0.005 ? [] : [{ conductor: c, size, angle }]
-  })
+const tableOf = (result: Result | null, id: string) =>
+  [result?.tables.branches, result?.tables.injections].find((t) => t?.row.has(id))
+
+/** The bus whose voltages belong to the currents shown: of a branch the one at the end with the larger current. */
+function busBeside(items: Items, result: Result | null, item: Item): Item | undefined {
+  const buses = busesOf(item)
+  const [from, to] = ['from_current_a', 'to_current_a'].map(
+    (n) => figure(result?.tables.branches, item.id, n) ?? 0,
+  )
+  return items.get((to! > from! ? buses[1] : buses[0]) ?? '')
 }
 
-/** One tile for each bus and branch among the items. */
-export function tilesOf(items: readonly Item[], result: Result | null, pinned: Result | null): Tile[] {
-  return items.flatMap((item): Tile[] => {
+/** One tile for each item that has phasors: voltages of a bus, currents of all else with the voltages they go with. */
+export function tilesOf(
+  found: readonly Item[],
+  items: Items,
+  result: Result | null,
+  pinned: Result | null,
+  way: Way,
+): Tile[] {
+  return found.flatMap((item): Tile[] => {
+    const common = { id: item.id, name: item.name }
     if (item.kind === 'bus') {
-      const kv = typeof item.nominal_kv === 'number' ? item.nominal_kv : 1
-      const base = (kv * 1000) / (item.split_phase === true ? 2 : Math.sqrt(3))
-      const arrows = voltages(result, item.id, base)
-      const ghosts = voltages(pinned, item.id, base)
-      return [{ id: item.id, name: item.name, what: 'voltage', unit: 'p.u.', digits: 3, arrows, ghosts }]
+      const [arrows, ghosts] = [result, pinned].map((r) => voltages(r, item, way))
+      return [
+        { ...common, what: 'voltage', unit: 'p.u.', digits: 3, arrows: arrows!, ghosts: ghosts!, beside: [] },
+      ]
     }
-    if (result?.tables.branches?.row.has(item.id)) {
-      const arrows = currents(result, item.id)
-      const ghosts = currents(pinned, item.id)
-      return [{ id: item.id, name: item.name, what: 'current', unit: 'A', digits: 1, arrows, ghosts }]
-    }
-    return []
+    if (!tableOf(result, item.id)) return []
+    const [arrows, ghosts] = [result, pinned].map((r) => currents(r, item.id, way))
+    const bus = busBeside(items, result, item)
+    const beside = bus ? voltages(result, bus, way).filter((v) => v.conductor !== 'N') : []
+    return [{ ...common, what: 'current', unit: 'A', digits: 1, arrows: arrows!, ghosts: ghosts!, beside }]
   })
 }
 
 /** The largest phasor of each kind: what a common scale is drawn to. */
 export function largest(tiles: readonly Tile[], what: Tile['what']): number {
-  const sizes = tiles
-    .filter((t) => t.what === what)
-    .flatMap((t) => [...t.arrows, ...t.ghosts].map((a) => a.size))
-  return Math.max(...sizes, 1e-9)
+  return largestOf(tiles.filter((t) => t.what === what).flatMap((t) => [...t.arrows, ...t.ghosts]))
 }
+
+export const largestOf = (phasors: readonly Phasor[]): number => Math.max(...phasors.map((p) => p.size), 1e-9)
 
 /** The tip of a phasor drawn from the middle: angles count against the clock from the right. */
 export function tip(phasor: Phasor, radius: number, full: number): { x: number; y: number } {

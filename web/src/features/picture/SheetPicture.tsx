@@ -1,13 +1,12 @@
 /** The sheet as a picture of its own: drawn whole or as seen, with its legend and a title, in plain SVG. */
 import { useTheme } from 'styled-components'
-import type { Finding } from '../../api/client'
 import { Backdrop } from '../../bench/sheet/Geography'
-import { toScreen, type View } from '../../bench/sheet/geometry'
+import type { View } from '../../bench/sheet/geometry'
+import { Lettering, Marks } from '../../bench/sheet/Lettering'
 import type { Label } from '../../bench/sheet/labels'
 import type { Backdrop as Map_ } from '../../bench/sheet/mapScene'
 import { Painter, type Shapes } from '../../bench/sheet/Painter'
 import type { Paint } from '../../bench/sheet/paint'
-import { MarkShape } from '../../design/Icon'
 
 export interface Scale {
   readonly stops: readonly string[]
@@ -34,8 +33,6 @@ const FOOT = 46
 export function SheetPicture(props: PictureProps) {
   const theme = useTheme()
   const { shapes, paint, labels, view, width, height, backdrop, surface, scales, title } = props
-  const ink = (l: Label) =>
-    l.severity === 'breach' ? theme.breach : l.severity === 'watch' ? theme.watchInk : theme.quiet
   const whole = height + FOOT
   return (
     <svg
@@ -55,32 +52,7 @@ export function SheetPicture(props: PictureProps) {
       <g transform={`translate(${view.x} ${view.y}) scale(${view.k})`}>
         <Painter shapes={shapes} paint={paint} symbolScale={1} showFlow animate={false} />
       </g>
-      {/* The ground behind the letters first, then the letters: not every program knows the order of paint. */}
-      {[true, false].map((ground) => (
-        <g key={String(ground)}>
-          {labels.map((l) => (
-            <text
-              key={l.key}
-              className="figure"
-              x={l.x}
-              y={l.y}
-              textAnchor={l.anchor}
-              fill={ground ? theme.panel : ink(l)}
-              stroke={ground ? theme.panel : 'none'}
-              strokeWidth={ground ? 3.5 : 0}
-              strokeLinejoin="round"
-            >
-              {l.name && (
-                <tspan className="name" fill={ground ? theme.panel : theme.ink}>
-                  {l.name}
-                </tspan>
-              )}
-              {l.name && l.value ? ' ' : ''}
-              {l.value}
-            </text>
-          ))}
-        </g>
-      ))}
+      <Lettering labels={labels} />
       <Marks shapes={shapes} paint={paint} view={view} />
       <g transform={`translate(16 ${height + 8})`}>
         <path d={`M0 0H${width - 32}`} stroke={theme.ink} strokeWidth={0.8} />
@@ -121,43 +93,6 @@ function Ramp({ scale, x, n }: { scale: Scale; x: number; n: number }) {
           {e}
         </text>
       ))}
-    </g>
-  )
-}
-
-function Marks({ shapes, paint, view }: { shapes: Shapes; paint: Paint; view: View }) {
-  const theme = useTheme()
-  const spots = [
-    ...shapes.branches.map((b) => ({
-      id: b.id,
-      at: b.at,
-      dx: b.kind === 'line' ? -9 : -36,
-      dy: b.kind === 'line' ? 5 : -8,
-    })),
-    ...shapes.buses.map((b) => ({
-      id: b.id,
-      at: b.upright ? b : { x: b.x - b.half, y: b.y },
-      dx: b.upright ? 6 : -21,
-      dy: b.upright ? -17 : -7,
-    })),
-  ].flatMap((s) => {
-    const finding: Finding | undefined = paint.finding(s.id)
-    return finding ? [{ ...s, finding }] : []
-  })
-  return (
-    <g>
-      {spots.map(({ id, at, dx, dy, finding }) => {
-        const p = toScreen(view, at)
-        return (
-          <g
-            key={id}
-            transform={`translate(${p.x + dx} ${p.y + dy}) scale(0.8)`}
-            fill={finding.severity === 'breach' ? theme.breach : theme.watch}
-          >
-            <MarkShape severity={finding.severity} direction={finding.direction} />
-          </g>
-        )
-      })}
     </g>
   )
 }

@@ -3,15 +3,25 @@ import { useState } from 'react'
 import styled from 'styled-components'
 import type { components } from '../../api/schema'
 import { type Item, number, text } from '../../bench/model'
-import { select, useBench } from '../../bench/store'
+import { select, useBench, useCondition } from '../../bench/store'
 import { Pick, Plain, TextInput } from '../../design/controls'
-import { parseNumber } from '../../design/format'
+import { fixed, parseNumber } from '../../design/format'
 import { font } from '../../design/tokens'
-import { type Entry, entriesOf, moveEntries, setEntries, setScheme, targetOf } from './actions'
+import {
+  type Entry,
+  entriesOf,
+  keepBest,
+  leaveOut,
+  moveEntries,
+  setEntries,
+  setScheme,
+  targetOf,
+} from './actions'
+import { useCases } from './useCases'
 
 type Layers = components['schemas']['LayersOut']
 
-const Frame = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); min-height: 0;`
+const Frame = styled.div`display: grid; grid-template-rows: auto auto minmax(0, 1fr); min-height: 0;`
 const Bar = styled.div`
   display: flex; gap: 4px 10px; align-items: center; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; min-height: 34px; white-space: nowrap; min-width: 0;
   label { display: flex; gap: 5px; align-items: center; color: ${(p) => p.theme.quiet}; } input { height: 26px; } .short { width: 64px; border: 1px solid ${(p) => p.theme.rule}; border-radius: 4px; background: ${(p) => p.theme.panel}; padding: 0 6px; text-align: right; font: 400 12px ${font.mono}; }
@@ -102,6 +112,14 @@ export function Changes({ scheme, schemes, layers }: Props) {
           }
           onKeyDown={leave}
         />
+        {entries.filter((e) => e.gain).length > 1 && (
+          <Figure
+            label="keep the best"
+            unit={`of ${entries.filter((e) => e.gain).length}`}
+            value={entries.filter((e) => e.gain && e.on).length}
+            onKeep={(n) => n !== null && n >= 0 && void keepBest(scheme, Math.round(n))}
+          />
+        )}
         {rows.length > 0 && (
           <>
             {others.length > 0 && (
@@ -132,6 +150,7 @@ export function Changes({ scheme, schemes, layers }: Props) {
           </>
         )}
       </Bar>
+      <Effect scheme={scheme} schemes={schemes} />
       <Scroll tabIndex={0} role="region" aria-label={`Changes of ${scheme.name}`}>
         {entries.length === 0 ? (
           <None>No changes yet. Record edits into it: the pencil beside its name, then edit as ever.</None>
@@ -187,6 +206,15 @@ export function Changes({ scheme, schemes, layers }: Props) {
                           {clash.later === scheme.id
                             ? `Overrides ${nameOf(clash.earlier)}, which sets the same`
                             : `${nameOf(clash.later)} sets the same and counts, as it stands later in the stack`}
+                          <Plain
+                            onPress={() => {
+                              const other = items.get(clash.later === scheme.id ? clash.earlier : clash.later)
+                              if (other) void leaveOut(other, id, clash.field)
+                            }}
+                          >
+                            let this one count alone
+                          </Plain>
+                          <Plain onPress={() => void leaveOut(scheme, id, clash.field)}>let the other</Plain>
                         </div>
                       )}
                     </td>
@@ -209,6 +237,53 @@ export function Changes({ scheme, schemes, layers }: Props) {
     </Frame>
   )
 }
+
+const Strip = styled.dl`
+  display: flex; gap: 4px 18px; margin: 0; padding: 5px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; overflow-x: auto; scrollbar-width: none; white-space: nowrap; align-items: baseline;
+  dt { color: ${(p) => p.theme.quiet}; font-size: 12px; } dd { margin: 0; font: 400 12.5px ${font.mono}; } div { display: grid; gap: 1px; }
+`
+
+/** What the scheme does to the network as it stands: figures without it and with it, under the condition in use. */
+function Effect({ scheme, schemes }: { scheme: Item; schemes: readonly Item[] }) {
+  const condition = useCondition()?.id ?? null
+  const others = schemes.filter((s) => s.active === true && s.id !== scheme.id).map((s) => s.id)
+  const { data } = useCases(
+    {
+      before: { schemes: others, condition },
+      after: { schemes: [...others, scheme.id], condition },
+      pictures: false,
+    },
+    entriesOf(scheme).length > 0,
+  )
+  if (!data?.before.converged || !data.after.converged) return <span />
+  const of = (name: string) => (data.summary.columns.find((c) => c.name === name)?.values ?? []) as unknown[]
+  const [before, after] = [of('before'), of('after')] as (number | null)[][]
+  const rows = (of('id') as string[]).flatMap((id, i) => (SHOWN.has(id) ? [i] : []))
+  return (
+    <Strip aria-label={`Without and with ${scheme.name}`} data-testid="scheme-effect" tabIndex={0}>
+      {rows.map((i) => (
+        <div key={String(of('id')[i])}>
+          <dt>
+            {String(of('label')[i])} {String(of('unit')[i])}
+          </dt>
+          <dd>
+            {fixed(before![i], Number(of('digits')[i]))} → {fixed(after![i], Number(of('digits')[i]))}
+          </dd>
+        </div>
+      ))}
+    </Strip>
+  )
+}
+
+const SHOWN = new Set([
+  'lowest_voltage_pu',
+  'highest_voltage_pu',
+  'highest_neutral_v',
+  'highest_unbalance_pct',
+  'overloaded',
+  'active_loss_mw',
+  'breaches',
+])
 
 /** Changes that make sense only together stand as one line: the first of their group. */
 const isFollower = (entries: readonly Entry[], row: number) => {

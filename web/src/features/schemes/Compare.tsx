@@ -1,8 +1,7 @@
 /** Two combinations of schemes and conditions side by side: totals, data, results, findings, and as a two-sided diagram. */
-import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import styled from 'styled-components'
-import { answer, client, messageOf } from '../../api/client'
+import { messageOf } from '../../api/client'
 import type { components } from '../../api/schema'
 import type { Item } from '../../bench/model'
 import { select, useBench, useCondition } from '../../bench/store'
@@ -12,8 +11,8 @@ import { Mark } from '../../design/Icon'
 import { font } from '../../design/tokens'
 import { Figures } from '../runs/StudiesView'
 import { TwoSides } from './TwoSides'
+import { type Cases, useCases } from './useCases'
 
-type Cases = components['schemas']['CasesOut']
 type Table = components['schemas']['TableOut']
 type Finding = components['schemas']['FindingOut']
 
@@ -49,7 +48,7 @@ const column = (t: Table | undefined, name: string) =>
   (t?.columns.find((c) => c.name === name)?.values ?? []) as unknown[]
 
 export function Compare({ schemes }: { schemes: readonly Item[] }) {
-  const { project, revision, items } = useBench()
+  const items = useBench((s) => s.items)
   const now = useCondition()
   const active = schemes.filter((s) => s.active === true).map((s) => s.id)
   const [sides, setSides] = useState<{ before: readonly string[]; after: readonly string[] | null }>({
@@ -67,20 +66,7 @@ export function Compare({ schemes }: { schemes: readonly Item[] }) {
     after: { schemes: [...after], condition: conditions.after ?? now?.id ?? null },
     pictures: view === 'diagram',
   }
-  const { data, error, isFetching } = useQuery({
-    queryKey: ['cases', project?.id, revision, body],
-    queryFn: () =>
-      answer(
-        client.POST('/api/projects/{project_id}/cases', {
-          params: { path: { project_id: project?.id ?? '' } },
-          body,
-        }),
-      ),
-    enabled: !!project,
-    placeholderData: (last) => last,
-    retry: false,
-    gcTime: 10_000,
-  })
+  const { data, error, isFetching } = useCases(body)
   const choices = [...items.values()]
     .filter((i) => i.kind === 'condition')
     .map((i) => ({ id: i.id, label: i.name }))

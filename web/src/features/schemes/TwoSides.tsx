@@ -1,10 +1,12 @@
 /** Both sides of a comparison as diagrams of one extent, what is changed marked on both. */
-import { useMemo } from 'react'
+import { useLayoutEffect, useMemo, useRef, useState } from 'react'
 import styled, { useTheme } from 'styled-components'
 import type { components } from '../../api/schema'
 import { type Item, type Items, type Result, viewed } from '../../bench/model'
-import { usePrefs } from '../../bench/prefs'
+import { activeLabels, usePrefs } from '../../bench/prefs'
 import { resultOf } from '../../bench/session'
+import { Lettering, Marks } from '../../bench/sheet/Lettering'
+import { labelsFor } from '../../bench/sheet/labels'
 import { Painter } from '../../bench/sheet/Painter'
 import { makePaint } from '../../bench/sheet/paint'
 import { buildScene, type Scene } from '../../bench/sheet/scene'
@@ -18,7 +20,7 @@ const Both = styled.div`
   display: grid; grid-template-columns: 1fr 1fr; height: 100%; min-height: 120px;
   figure { margin: 0; min-width: 0; min-height: 0; display: grid; grid-template-rows: auto minmax(0, 1fr); } figure:first-child { border-right: 1px solid ${(p) => p.theme.rule}; }
   figcaption { padding: 2px 12px; font-size: 12px; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; color: ${(p) => p.theme.quiet}; b { color: ${(p) => p.theme.ink}; font-weight: 500; } }
-  svg { width: 100%; height: 100%; } text { font-family: ${font.mono}; }
+  svg { width: 100%; height: 100%; } .figure { font: 400 10.5px ${font.mono}; } .name { font: 500 11px ${font.sans}; }
 `
 const None = styled.p`padding: 14px 16px; color: ${(p) => p.theme.quiet};`
 
@@ -48,6 +50,8 @@ export function TwoSides({
   }, [before, after, way])
   if (!drawn[0] || !drawn[1]) return <None>Solving both sides …</None>
   const box = extent(drawn as readonly Drawn[], changed)
+  // What is outside limits on either side is named on both.
+  const told = new Set(drawn.flatMap((d) => d!.result.findings.map((f) => f.element)))
   return (
     <Both>
       {[before, after].map((side, n) => (
@@ -55,7 +59,7 @@ export function TwoSides({
           <figcaption>
             <b>{side.title}</b> · {summary(drawn[n]!.result)}
           </figcaption>
-          <Diagram drawn={drawn[n]!} box={box} changed={changed} title={side.title} />
+          <Diagram drawn={drawn[n]!} box={box} changed={changed} told={told} title={side.title} />
         </figure>
       ))}
     </Both>
@@ -84,55 +88,54 @@ function extent(drawn: readonly Drawn[], changed: readonly string[]): Extent {
   return { x, y, width: Math.max(...xs) - x + room, height: Math.max(...ys) - y + room }
 }
 
-function Diagram({
-  drawn,
-  box,
-  changed,
-  title,
-}: {
-  drawn: Drawn
-  box: Extent
-  changed: readonly string[]
-  title: string
-}) {
+interface DiagramProps {
+  readonly drawn: Drawn
+  readonly box: Extent
+  readonly changed: readonly string[]
+  readonly told: ReadonlySet<string>
+  readonly title: string
+}
+
+function Diagram({ drawn, box, changed, told, title }: DiagramProps) {
   const theme = useTheme()
-  const bands = usePrefs((s) => s.bands)
+  const prefs = usePrefs()
   const lens = useBench((s) => s.lens)
+  const svg = useRef<SVGSVGElement>(null)
+  const [size, setSize] = useState({ width: 480, height: 240 })
+  useLayoutEffect(() => {
+    const watch = new ResizeObserver(([entry]) => {
+      if (entry) setSize({ width: entry.contentRect.width, height: entry.contentRect.height })
+    })
+    if (svg.current) watch.observe(svg.current)
+    return () => watch.disconnect()
+  }, [])
   const { scene, items, result } = drawn
   const paint = makePaint({
     palette: theme,
     lens: lens === 'difference' || lens === 'study' ? 'both' : lens,
-    bands,
+    bands: prefs.bands,
     items,
     result,
   })
-  const inside = (x: number, y: number) =>
-    x > box.x && y > box.y && x < box.x + box.width && y < box.y + box.height
+  const k = Math.min(size.width / box.width, size.height / box.height)
+  const view = {
+    k,
+    x: size.width / 2 - (box.x + box.width / 2) * k,
+    y: size.height / 2 - (box.y + box.height / 2) * k,
+  }
+  const words = { set: activeLabels(prefs), units: prefs.units }
+  const labels = labelsFor(scene, result, words, paint, view, size.width, size.height, told)
   return (
-    <svg
-      viewBox={`${box.x} ${box.y} ${box.width} ${box.height}`}
-      role="img"
-      aria-label={`Diagram of ${title}`}
-      preserveAspectRatio="xMidYMid meet"
-    >
-      {[...new Set(changed)].map((id) => {
-        const p = scene.centre.get(id)
-        return p && <circle key={id} cx={p.x} cy={p.y} r={16} fill={theme.watch} fillOpacity={0.28} />
-      })}
-      <Painter shapes={scene} paint={paint} symbolScale={1} showFlow={false} animate={false} />
-      {scene.buses
-        .filter((b) => inside(b.x, b.y))
-        .map((b) => (
-          <text
-            key={b.id}
-            fontSize={Math.max(11, box.width / 62)}
-            x={b.x + 4}
-            y={b.y - b.half - 5}
-            fill={theme.quiet}
-          >
-            {b.name}
-          </text>
-        ))}
+    <svg ref={svg} role="img" aria-label={`Diagram of ${title}`}>
+      <g transform={`translate(${view.x} ${view.y}) scale(${k})`}>
+        {[...new Set(changed)].map((id) => {
+          const p = scene.centre.get(id)
+          return p && <circle key={id} cx={p.x} cy={p.y} r={16} fill={theme.watch} fillOpacity={0.22} />
+        })}
+        <Painter shapes={scene} paint={paint} symbolScale={1} showFlow={false} animate={false} />
+      </g>
+      <Lettering labels={labels} />
+      <Marks shapes={scene} paint={paint} view={view} />
     </svg>
   )
 }

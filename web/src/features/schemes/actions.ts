@@ -100,6 +100,42 @@ export async function removeScheme(scheme: Item) {
 export const setEntries = (scheme: Item, entries: readonly Entry[], label: string) =>
   setScheme(scheme, { changes: entries }, label)
 
+/** Settle a clash: what a scheme sets of an element's field is left out there, and the other one counts. */
+export const leaveOut = (scheme: Item, element: string, field: string) =>
+  setEntries(
+    scheme,
+    entriesOf(scheme).map((e) =>
+      e.on &&
+      targetOf(e.change) === element &&
+      (field === '*' || e.change.op !== 'update' || field in e.change.values)
+        ? { ...e, on: false }
+        : e,
+    ),
+    `Leave ${element} out of ${scheme.name}`,
+  )
+
+/** Only the changes with the largest gains of their own stay on, with what moves together. */
+export function keepBest(scheme: Item, count: number) {
+  const entries = entriesOf(scheme)
+  const heads = entries.flatMap((e, i) => (e.gain ? [{ i, gain: Number.parseFloat(e.gain) || 0 }] : []))
+  const kept = new Set(
+    heads
+      .sort((a, b) => b.gain - a.gain)
+      .slice(0, Math.max(0, count))
+      .map((h) => h.i),
+  )
+  const groups = new Set(
+    heads
+      .filter((h) => kept.has(h.i))
+      .map((h) => entries[h.i]!.group)
+      .filter(Boolean),
+  )
+  const next = entries.map((e, i) =>
+    e.gain || e.group ? { ...e, on: kept.has(i) || (!!e.group && groups.has(e.group)) } : e,
+  )
+  return setEntries(scheme, next, `Keep the best ${count} of ${scheme.name}`)
+}
+
 /** Take changes out of one scheme and put them at the end of another. */
 export async function moveEntries(from: Item, rows: readonly number[], to: Item) {
   const mine = entriesOf(from)
@@ -127,3 +163,14 @@ export const toPhases = (ident: string, phases: string) =>
       body: { base_revision, ident, phases },
     }),
   )
+
+/** Connect it to the next phases it can take: after the last choice comes the first. */
+export async function toNextPhase(ident: string) {
+  const { project } = useBench.getState()
+  const { data } = await client.GET('/api/projects/{project_id}/phases/{ident}', {
+    params: { path: { project_id: project?.id ?? '', ident } },
+  })
+  if (!data?.unit || data.choices.length < 2) return
+  const choices = [...data.choices].sort()
+  await toPhases(data.unit, choices[(choices.indexOf(data.now) + 1) % choices.length]!)
+}
