@@ -25,7 +25,7 @@ from typing import Any
 
 from vastmesh.core.catalogue import typical_transformer
 from vastmesh.core.layout import place
-from vastmesh.core.network import Add, Network
+from vastmesh.core.network import Add, Network, Update
 
 TITLE = "Corvane Coast"
 _GEOGRAPHY = runpy.run_path(str(Path(__file__).with_name("geography.py")))
@@ -347,6 +347,9 @@ def network() -> Network:
     """The whole region, laid out."""
     net = Network.from_items(items())
     net.apply(place(net))
+    # The street is long: a row lower it passes below the feeders of Marrow Bridge.
+    own = [net[i["id"]] for i in lantern_row() if i["kind"] == "bus" and i["id"] != "Lantern Row 0.4"]
+    net.apply([Update(id=b.id, values={"y": b.y + 100}) for b in own])  # type: ignore[attr-defined]
     net.apply(_GEOGRAPHY["place_on_map"](net))
     data = backdrop()
     file = {"name": "corvane-coast.geojson", "sha256": hashlib.sha256(data).hexdigest(), "size": len(data),

@@ -81,10 +81,19 @@ def test_profile_is_drawn_in_strands(js: Js, street_live: dict[str, Any]) -> Non
     assert len(js(strands, live=street_live, q="voltage", way="worst", bus="LR 5", line=None)) == 1
 
 
+TILES = (
+    "(() => { const all = new Map(i.all.map((x) => [x.id, x])); const r = m.complete(i.live, null);"
+    "return m.tilesOf(i.ids.map((id) => all.get(id)), all, r, i.ghost ? r : null, i.way ?? 'phases') })()"
+)
+
+
+def phasor(a: dict[str, Any]) -> complex:
+    return complex(a["size"] * cos(radians(a["angle"])), a["size"] * sin(radians(a["angle"])))
+
+
 def test_phasors_of_a_bus_and_a_branch(js: Js, street_live: dict[str, Any], demo_items: list[dict[str, Any]]) -> None:
-    items = [i for i in demo_items if i["id"] in ("LR 5", "LR main-05", "Crescent 2")]
-    expression = "m.tilesOf(i.items, m.complete(i.live, null), i.ghost ? m.complete(i.live, null) : null)"
-    tiles = {t["id"]: t for t in js(expression, live=street_live, items=items, ghost=False)}
+    ids = ["LR 5", "LR main-05", "Crescent 2"]
+    tiles = {t["id"]: t for t in js(TILES, live=street_live, all=demo_items, ids=ids, ghost=False)}
     bus = tiles["LR 5"]
     assert [a["conductor"] for a in bus["arrows"]] == ["A", "B", "C", "N"]
     assert bus["arrows"][0]["size"] == pytest.approx(raw(street_live, "buses", "LR 5", "phase_a_voltage_pu"))
@@ -95,15 +104,96 @@ def test_phasors_of_a_bus_and_a_branch(js: Js, street_live: dict[str, Any], demo
     branch = tiles["LR main-05"]
     assert (branch["what"], branch["unit"]) == ("current", "A")
     # Currents of all conductors nearly cancel: the street is earthed in few places.
-    total = sum(
-        complex(a["size"] * cos(radians(a["angle"])), a["size"] * sin(radians(a["angle"]))) for a in branch["arrows"]
-    )
-    assert abs(total) < 0.02 * max(a["size"] for a in branch["arrows"])
-    ghosts = js(expression, live=street_live, items=items, ghost=True)
+    assert abs(sum(map(phasor, branch["arrows"]))) < 0.02 * max(a["size"] for a in branch["arrows"])
+    assert [a["conductor"] for a in branch["beside"]] == ["A", "B", "C"], "the voltages that the currents go with"
+    ghosts = js(TILES, live=street_live, all=demo_items, ids=ids, ghost=True)
     assert all(len(t["ghosts"]) == len(t["arrows"]) for t in ghosts)
     assert js("m.largest(i.tiles, 'current')", tiles=list(tiles.values())) == pytest.approx(
         max(a["size"] for a in branch["arrows"])
     )
+
+
+def test_phasors_of_a_home_show_how_its_current_lags(
+    js: Js, street_live: dict[str, Any], demo_items: list[dict[str, Any]]
+) -> None:
+    (tile,) = js(TILES, live=street_live, all=demo_items, ids=["LR home 05"])
+    current = next(a for a in tile["arrows"] if a["conductor"] == "A")
+    voltage = next(a for a in tile["beside"] if a["conductor"] == "A")
+    assert cos(radians(voltage["angle"] - current["angle"])) == pytest.approx(0.97, abs=1e-4)
+    assert current["angle"] < voltage["angle"]
+    assert abs(sum(map(phasor, tile["arrows"]))) < 1e-3, "what goes in by the phase comes back by the neutral"
+
+
+def test_phasors_of_sequences_add_up_to_phase_a(
+    js: Js, street_live: dict[str, Any], demo_items: list[dict[str, Any]]
+) -> None:
+    asked = {"live": street_live, "all": demo_items, "ids": ["LR 5", "LR main-05"]}
+    by_phase, by_sequence = js(TILES, **asked, way="phases"), js(TILES, **asked, way="sequences")
+    for phases, sequences in zip(by_phase, by_sequence, strict=True):
+        assert [a["conductor"] for a in sequences["arrows"]] == ["1", "2", "0"]
+        assert sum(map(phasor, sequences["arrows"])) == pytest.approx(phasor(phases["arrows"][0]), rel=1e-3)
+
+
+def test_a_transformer_is_drawn_with_the_voltages_of_the_side_of_its_currents(
+    js: Js, street_live: dict[str, Any], demo_items: list[dict[str, Any]]
+) -> None:
+    (tile,) = js(TILES, live=street_live, all=demo_items, ids=["T-Lantern Row"])
+    low = raw(street_live, "buses", "Lantern Row 0.4", "phase_a_angle_deg")
+    assert tile["beside"][0]["angle"] == pytest.approx(low)
+
+
+# Strands on the sheet
+
+STRANDS = (
+    "(() => { const items = new Map(i.items.map((x) => [x.id, x])); const r = m.viewed(m.complete(i.live, null), i.way);"
+    "const p = m.paintWith(m.light, i.lens, items, r, {}); return m.strandsOf(p.strands(i.id)) })()"
+)
+
+
+@pytest.mark.parametrize(("way", "ident", "parts"), [
+    ("phases", "LR 5", ["A", "B", "C"]), ("phases", "Crescent 2", ["A"]), ("phases", "LR crescent-2", ["A"]),
+    ("phases", "LR main-03", ["A", "B", "C"]), ("line", "LR 5", ["AB", "BC", "CA"]), ("worst", "LR 5", []),
+    ("sequences", "LR main-03", []),
+])  # fmt: skip
+def test_strands_are_those_of_the_way_of_looking(
+    js: Js, street_live: dict[str, Any], demo_items: list[dict[str, Any]], way: str, ident: str, parts: list[str]
+) -> None:
+    found = js(STRANDS, live=street_live, items=demo_items, way=way, lens="both", id=ident)
+    assert [p for p, _ in found] == parts
+
+
+def test_each_part_of_a_bar_has_the_colour_of_its_own_voltage(
+    js: Js, street_live: dict[str, Any], demo_items: list[dict[str, Any]]
+) -> None:
+    found = js(STRANDS, live=street_live, items=demo_items, way="phases", lens="voltage", id="LR 7")
+    hues = dict(found)
+    for p in "abc":
+        value = raw(street_live, "buses", "LR 7", f"phase_{p}_voltage_pu")
+        assert hues[p.upper()] == js("m.lensColours(m.light, m.BANDS).voltage(i.v)", v=value)
+    assert len(set(hues.values())) == 3
+
+
+def test_only_lenses_that_know_phases_have_strands(
+    js: Js, street_live: dict[str, Any], demo_items: list[dict[str, Any]]
+) -> None:
+    asked = {"live": street_live, "items": demo_items, "way": "phases", "id": "LR main-03"}
+    assert js(STRANDS, **asked, lens="area") == []
+    assert js(STRANDS, **asked, lens="voltage") == [], "lines have no voltage of their own"
+    assert [p for p, _ in js(STRANDS, **asked, lens="losses")] == ["A", "B", "C"]
+
+
+@pytest.mark.parametrize("distance", [3.0, -3.0])
+def test_strands_run_beside_their_branch_around_corners(js: Js, distance: float) -> None:
+    points = [{"x": 0, "y": 0}, {"x": 40, "y": 0}, {"x": 40, "y": 30}, {"x": 70, "y": 30}]
+    found = js("m.beside(i.points, i.d)", points=points, d=distance)
+    assert [(round(p["x"], 9), round(p["y"], 9)) for p in found] == [
+        (0, -distance), (40 + distance, -distance), (40 + distance, 30 - distance), (70, 30 - distance)
+    ]  # fmt: skip
+
+
+def test_sequences_are_what_loading_stands_for(js: Js, street_live: dict[str, Any]) -> None:
+    own = raw(street_live, "branches", "LR main-03", "positive_loading_pct")
+    assert figure(js, street_live, "sequences", "branches", "LR main-03", "loading_pct") == pytest.approx(own)
 
 
 @pytest.mark.parametrize(("angle", "x", "y"), [(0, 50, 0), (90, 0, -50), (180, -50, 0), (-90, 0, 50)])

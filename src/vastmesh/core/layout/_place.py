@@ -17,6 +17,9 @@ COLUMN, ROW = 90.0, 100.0  # sheet units between neighbouring nodes of a feeder,
 _EDGE = 300.0  # sheet units for one edge of a meshed part
 _CLEAR, _NEAR = 70.0, 40.0
 _NARROW, _NARROW_WAYS = 76.0, 5
+# What hangs below a node: sheet units from one to the next, and beside a branch that goes straight down.
+_PITCH, _ASIDE = 22.0, 20.0
+_UPWARDS = ("source", "generator", "inverter")
 
 
 def place(network: Network, *, anew: bool = False, loose: Collection[str] = ()) -> list[Change]:
@@ -75,6 +78,10 @@ class _Placing:
             if len(ends) >= 2 and not (isinstance(e, Switch) and not e.closed):
                 down = isinstance(e, Transformer | ThreeWinding)
                 self.edges += [(self.row[ends[0]], self.row[end], down) for end in ends[1:]]
+        self.hanging: list[list[str]] = [[] for _ in self.buses]
+        for e in network.elements():
+            if len(ends := e.buses()) == 1 and e.kind not in _UPWARDS:
+                self.hanging[self.row[ends[0]]].append(e.id)
         self.neighbours: list[list[tuple[int, bool]]] = [[] for _ in self.buses]
         for a, b, drop in self.edges:
             self.neighbours[a].append((b, drop))
@@ -90,7 +97,7 @@ class _Placing:
         children, downward = self._trees(roots)
         stations = downward | set(roots)
         self.hung = {c for p, found in children.items() if p not in stations for c in found if c in downward}
-        blocks = {r: lay_out(Tree(children, downward, self._clear_of_bar), r) for r in roots}
+        blocks = {r: lay_out(Tree(children, downward, self._clear_of_bar, self._ahead), r) for r in roots}
         if not self.kept:
             self._place_roots(roots, blocks)
         else:
@@ -211,6 +218,12 @@ class _Placing:
     def _clear_of_bar(self, i: int) -> int:
         """Columns from the middle of a station's bar to the first clear of it, so that drops stand under the bar."""
         return ceil((self._bar(i) / 2 + COLUMN / 2) / COLUMN)
+
+    def _ahead(self, i: int) -> int:
+        """Further columns before a node of a feeder: what hangs from it stands in a row to its left."""
+        low = len(self.hanging[i])
+        aside = _ASIDE if len(self.neighbours[i]) > 2 else 0.0
+        return max(0, ceil((_PITCH * (low - 1) + aside + _PITCH - COLUMN) / COLUMN)) if low else 0
 
     def _bar(self, i: int) -> float:
         """Length of a station's bar: as drawn, or with room for its branches."""

@@ -14,11 +14,13 @@ from dataclasses import dataclass, field
 class Tree:
     """A spanning tree. ``children``: per node; ``downward``: nodes reached through a transformer or a
     switch that is drawn as a drop; they stand below their parent and not beside it. ``reach``: columns
-    from the middle of a station's bar to the first one clear of its end."""
+    from the middle of a station's bar to the first one clear of its end. ``ahead``: further columns before a node, for
+    what hangs from it."""
 
     children: dict[int, list[int]]
     downward: set[int]
     reach: Callable[[int], int]
+    ahead: Callable[[int], int] = lambda node: 0
 
     def order(self, root: int) -> list[int]:
         """Nodes from the root outwards."""
@@ -90,7 +92,7 @@ def _station(tree: Tree, node: int, blocks: dict[int, Block], depth: dict[int, i
     for child in feeders:
         top = min(blocks[child].rows)
         row = lowest + 1 - top
-        block.take(blocks[child], tree.reach(node), row)
+        block.take(blocks[child], tree.reach(node) + tree.ahead(child), row)
         lowest = max(block.rows)
     column = 0 if not feeders else 1 + max(last for _, last in block.rows.values())
     for child in drops:  # transformers beside the feeders
@@ -114,7 +116,7 @@ def _section(tree: Tree, node: int, blocks: dict[int, Block], depth: dict[int, i
         beside.remove(trunk)
         # A small station below takes its columns for itself, so that neighbouring stations do not interleave.
         reach = max((last for c in below for _, last in blocks[c].rows.values()), default=0)
-        block.take(blocks[trunk], 1 + reach if reach <= _SMALL else 1, 0)
+        block.take(blocks[trunk], 1 + (reach if reach <= _SMALL else 0) + tree.ahead(trunk), 0)
     block.put(node, 0, 0)
     sides: dict[int, int] = defaultdict(int)
     for child in below:
@@ -122,7 +124,7 @@ def _section(tree: Tree, node: int, blocks: dict[int, Block], depth: dict[int, i
     for child in sorted(beside, key=lambda c: depth[c]):
         side = -1 if sides[-1] <= sides[1] else 1
         sides[side] += 1
-        _fit(block, blocks[child], 1, (side, -side))
+        _fit(block, blocks[child], 1 + tree.ahead(child), (side, -side))
     return block
 
 

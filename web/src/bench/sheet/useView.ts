@@ -1,6 +1,6 @@
 /** Pan and zoom of the sheet, on d3-zoom; listeners live here, geometry elsewhere. */
 import { select } from 'd3-selection'
-import { type D3ZoomEvent, zoom, zoomIdentity } from 'd3-zoom'
+import { type D3ZoomEvent, zoom, zoomIdentity, zoomTransform } from 'd3-zoom'
 import { type RefObject, useCallback, useEffect, useRef, useState } from 'react'
 import { MAX_ZOOM, MIN_ZOOM, type View } from './geometry'
 
@@ -29,8 +29,20 @@ export function useView(ref: RefObject<SVGSVGElement | null>) {
         setView({ k, x, y })
       })
     select(svg).call(z).on('dblclick.zoom', null)
+    let last: Size | null = null
     const watch = new ResizeObserver(([entry]) => {
-      if (entry) setSize({ width: entry.contentRect.width, height: entry.contentRect.height })
+      if (!entry) return
+      const { width, height } = entry.contentRect
+      // What stands in the middle stays there when the shelf or the card takes room.
+      if (last?.width && width && (last.width !== width || last.height !== height)) {
+        const { k, x, y } = zoomTransform(svg)
+        const next = zoomIdentity
+          .translate(x + (width - last.width) / 2, y + (height - last.height) / 2)
+          .scale(k)
+        select(svg).call(z.transform, next)
+      }
+      last = { width, height }
+      setSize(last)
     })
     watch.observe(svg)
     return () => {

@@ -23,9 +23,9 @@ const Form = styled.div`
 const Answer = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); min-height: 0; overflow: hidden;`
 const Said = styled.div`padding: 6px 14px; border-bottom: 1px solid ${(p) => p.theme.rule}; display: grid; gap: 4px; .quiet { color: ${(p) => p.theme.quiet}; font-size: 12px; } .acts { display: flex; gap: 8px; align-items: center; } .stale { color: ${(p) => p.theme.breach}; }`
 const Scroll = styled.div`
-  overflow: auto; min-height: 0; display: flex; gap: 24px; align-items: flex-start;
+  overflow: auto; min-height: 0; display: grid; gap: 12px; align-content: start; justify-items: start; padding-bottom: 12px;
   table { border-collapse: collapse; font: 400 12.5px ${font.mono}; } th { position: sticky; top: 0; background: ${(p) => p.theme.paper}; font: 400 12px/1.25 ${font.sans}; color: ${(p) => p.theme.quiet}; z-index: 1; }
-  th, td { padding: 2px 10px; text-align: right; border-bottom: 1px solid ${(p) => p.theme.rule}; white-space: nowrap; } th:first-child, td:first-child { text-align: left; padding-left: 14px; }
+  th, td { padding: 2px 10px; text-align: right; border-bottom: 1px solid ${(p) => p.theme.rule}; white-space: nowrap; } th:first-child, td:first-child { text-align: left; padding-left: 14px; font-family: ${font.sans}; }
   td button, th button { border: none; background: none; padding: 0; color: ${(p) => p.theme.accent}; font: 400 12.5px ${font.sans}; cursor: pointer; min-height: 24px; }
 `
 const None = styled.div`padding: 14px 16px; color: ${(p) => p.theme.quiet}; max-width: 520px; display: grid; gap: 10px; justify-items: start;`
@@ -41,11 +41,17 @@ const OBJECTIVES = [
 const METHODS = [
   { id: 'automatic', label: 'automatic' },
   { id: 'exact', label: 'exact' },
-  { id: 'exchange', label: 'greedy exchange' },
+  { id: 'exchange', label: 'exchange' },
   { id: 'genetic', label: 'genetic' },
   { id: 'mixed_integer', label: 'mixed-integer' },
 ]
-const WEIGHTS = ['head', 'branches', 'losses', 'neutral', 'voltage'] as const
+const WEIGHTS = [
+  ['head', 'power at the head'],
+  ['branches', 'power in branches'],
+  ['losses', 'losses'],
+  ['neutral', 'neutral current'],
+  ['voltage', 'voltage unbalance'],
+] as const
 const MOVES = [
   ['move_single', 'single-phase loads and plants'],
   ['move_laterals', 'laterals'],
@@ -69,7 +75,7 @@ export function Balance() {
     time_limit_s: '30',
     seed: '1',
     exclude_tag: '',
-    ...Object.fromEntries(WEIGHTS.map((w) => [`weight_${w}`, '1'])),
+    ...Object.fromEntries(WEIGHTS.map(([w]) => [`weight_${w}`, '1'])),
   })
   const conditions = [...items.values()].filter((i) => i.kind === 'condition')
   const now = String(settings?.condition ?? '')
@@ -162,7 +168,9 @@ export function Balance() {
           </p>
         )}
         {objective === 'mix' &&
-          WEIGHTS.map((w) => entry(`weight_${w}`, `weight: ${OBJECTIVES.find((o) => o.id === w)?.label}`))}
+          WEIGHTS.map(([w, label]) =>
+            entry(`weight_${w}`, `weight of ${label}`, OBJECTIVES.find((o) => o.id === w)?.label),
+          )}
         <h3>Conditions together</h3>
         {conditions.map((c) =>
           check(c.name, under.includes(c.id), () =>
@@ -244,9 +252,59 @@ function Found({ result, stale, feeder }: { result: StudyResult; stale: boolean;
         </span>
       </Said>
       <Scroll tabIndex={0} role="region" aria-label="Moves">
+        {result.tables.objectives && <Objectives table={result.tables.objectives} />}
         {result.tables.moves && <Figures table={result.tables.moves} />}
-        {result.tables.objectives && <Figures table={result.tables.objectives} />}
       </Scroll>
     </Answer>
+  )
+}
+
+/** Every objective before and after, one pair of columns for each condition. */
+function Objectives({ table }: { table: StudyResult['tables'][string] }) {
+  const of = (name: string) => (table.columns.find((c) => c.name === name)?.values ?? []) as unknown[]
+  const [conditions, names, units, before, after, counts] = [
+    'condition',
+    'name',
+    'unit',
+    'before',
+    'after',
+    'counts',
+  ].map(of)
+  const under = [...new Set(conditions as string[])]
+  const rows = [...new Set(names as string[])]
+  const at = (name: string, condition: string) =>
+    names!.findIndex((n, i) => n === name && conditions![i] === condition)
+  return (
+    <table aria-label="Objectives">
+      <thead>
+        <tr>
+          <th>Before → after</th>
+          {under.map((c) => (
+            <th key={c}>{c}</th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {rows.map((name) => {
+          const first = at(name, under[0]!)
+          return (
+            <tr key={name} style={counts![first] ? undefined : { opacity: 0.65 }}>
+              <td>
+                {name}, {String(units![first])}
+                {counts![first] ? '' : ' (does not count)'}
+              </td>
+              {under.map((c) => {
+                const i = at(name, c)
+                return (
+                  <td key={c}>
+                    {fixed(before![i] as number, 2)} → {fixed(after![i] as number, 2)}
+                  </td>
+                )
+              })}
+            </tr>
+          )
+        })}
+      </tbody>
+    </table>
   )
 }

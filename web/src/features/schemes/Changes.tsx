@@ -23,7 +23,7 @@ type Layers = components['schemas']['LayersOut']
 
 const Frame = styled.div`display: grid; grid-template-rows: auto auto minmax(0, 1fr); min-height: 0;`
 const Bar = styled.div`
-  display: flex; gap: 4px 10px; align-items: center; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; min-height: 34px; white-space: nowrap; min-width: 0;
+  display: flex; flex-wrap: wrap; gap: 4px 10px; align-items: center; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; min-height: 34px; white-space: nowrap; min-width: 0;
   label { display: flex; gap: 5px; align-items: center; color: ${(p) => p.theme.quiet}; } input { height: 26px; } .short { width: 64px; border: 1px solid ${(p) => p.theme.rule}; border-radius: 4px; background: ${(p) => p.theme.panel}; padding: 0 6px; text-align: right; font: 400 12px ${font.mono}; }
   .name { width: 170px; font-weight: 500; } .note { flex: 1; min-width: 60px; }
 `
@@ -258,13 +258,14 @@ function Effect({ scheme, schemes }: { scheme: Item; schemes: readonly Item[] })
   if (!data?.before.converged || !data.after.converged) return <span />
   const of = (name: string) => (data.summary.columns.find((c) => c.name === name)?.values ?? []) as unknown[]
   const [before, after] = [of('before'), of('after')] as (number | null)[][]
-  const rows = (of('id') as string[]).flatMap((id, i) => (SHOWN.has(id) ? [i] : []))
+  const ids = of('id') as string[]
+  const rows = SHOWN.flatMap(([id, label]) => (ids.includes(id) ? [{ label, i: ids.indexOf(id) }] : []))
   return (
     <Strip aria-label={`Without and with ${scheme.name}`} data-testid="scheme-effect" tabIndex={0}>
-      {rows.map((i) => (
-        <div key={String(of('id')[i])}>
+      {rows.map(({ label, i }) => (
+        <div key={label} title={String(of('label')[i])}>
           <dt>
-            {String(of('label')[i])} {String(of('unit')[i])}
+            {label} {String(of('unit')[i])}
           </dt>
           <dd>
             {fixed(before![i], Number(of('digits')[i]))} → {fixed(after![i], Number(of('digits')[i]))}
@@ -275,15 +276,16 @@ function Effect({ scheme, schemes }: { scheme: Item; schemes: readonly Item[] })
   )
 }
 
-const SHOWN = new Set([
-  'lowest_voltage_pu',
-  'highest_voltage_pu',
-  'highest_neutral_v',
-  'highest_unbalance_pct',
-  'overloaded',
-  'active_loss_mw',
-  'breaches',
-])
+/** In this order, the shortest words for each. */
+const SHOWN: readonly (readonly [string, string])[] = [
+  ['breaches', 'Breaches'],
+  ['overloaded', 'Overloaded'],
+  ['lowest_voltage_pu', 'Lowest'],
+  ['highest_voltage_pu', 'Highest'],
+  ['highest_neutral_v', 'N to earth'],
+  ['highest_unbalance_pct', 'Unbalance'],
+  ['active_loss_mw', 'Losses'],
+]
 
 /** Changes that make sense only together stand as one line: the first of their group. */
 const isFollower = (entries: readonly Entry[], row: number) => {

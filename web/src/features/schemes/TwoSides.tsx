@@ -19,7 +19,7 @@ type Side = components['schemas']['CaseOut']
 const Both = styled.div`
   display: grid; grid-template-columns: 1fr 1fr; height: 100%; min-height: 120px;
   figure { margin: 0; min-width: 0; min-height: 0; display: grid; grid-template-rows: auto minmax(0, 1fr); } figure:first-child { border-right: 1px solid ${(p) => p.theme.rule}; }
-  figcaption { padding: 2px 12px; font-size: 12px; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; color: ${(p) => p.theme.quiet}; b { color: ${(p) => p.theme.ink}; font-weight: 500; } }
+  figcaption { padding: 2px 12px; font-size: 12px; color: ${(p) => p.theme.quiet}; b { color: ${(p) => p.theme.ink}; font-weight: 500; } }
   svg { width: 100%; height: 100%; } .figure { font: 400 10.5px ${font.mono}; } .name { font: 500 11px ${font.sans}; }
 `
 const None = styled.p`padding: 14px 16px; color: ${(p) => p.theme.quiet};`
@@ -57,7 +57,9 @@ export function TwoSides({
       {[before, after].map((side, n) => (
         <figure key={side.title}>
           <figcaption>
-            <b>{side.title}</b> · {summary(drawn[n]!.result)}
+            <b>{side.title}</b>
+            <br />
+            {summary(drawn[n]!.result)}
           </figcaption>
           <Diagram drawn={drawn[n]!} box={box} changed={changed} told={told} title={side.title} />
         </figure>

@@ -18,7 +18,7 @@ from ._objective import NAMES, WORDS, score, values, weights
 from ._options import BalancingOptions
 
 _KINDS = {"single": "move_single", "pair": "move_pairs", "three": "move_three", "lateral": "move_laterals"}
-_LABELS = {"exact": "exact search", "exchange": "greedy exchange", "genetic": "genetic search",
+_LABELS = {"exact": "exact search", "exchange": "exchange", "genetic": "genetic search",
            "mixed_integer": "mixed-integer programme"}  # fmt: skip
 
 
@@ -205,9 +205,14 @@ def _result(
     return BalancingResult(account, {"moves": moves, "objectives": objectives}, summary, [], statement, changes)
 
 
+def _counted(n: int) -> str:
+    return f"{n / 1e6:.1f} million" if n >= 1e6 else f"{n / 1e3:.0f} thousand" if n >= 1e4 else str(n)
+
+
 def _notes(method: str, search: Search, gap: float | None, movable: list[Unit], *, stopped: bool) -> list[str]:
     found = [
-        f"{search.exact} assignments by the full load flow, {search.linear} by the linear model, {len(movable)} could move."
+        f"{search.exact} assignments by the full load flow, {_counted(search.linear)} by the linear model; "
+        f"{len(movable)} could move."
     ]
     if method == "exact" and not stopped:
         found.append("Every assignment was solved: this is the optimum.")
