@@ -35,7 +35,10 @@ def test_phases_in_profile_tables_and_phasors(bench: Page) -> None:
     bench.get_by_role("button", name="Outside limits").click()
     expect(bench.get_by_role("button", name="Every row")).to_be_visible()
     bench.get_by_role("tab", name="Phasors").click()
+    expect(bench.get_by_test_id("phasor")).to_have_count(3)  # positive, negative and zero sequence
+    look_by(bench, "sequences", "phases")
     expect(bench.get_by_test_id("phasor")).to_have_count(4)
+    bench.get_by_role("tab", name="Phasors").click()
     bench.keyboard.press("p")
     expect(bench.get_by_test_id("phasor-ghost")).to_have_count(4)
 
@@ -49,6 +52,77 @@ def test_a_home_changes_its_phase_in_the_card(bench: Page) -> None:
     wanted = other.inner_text()
     other.click()
     expect(group.get_by_role("button", pressed=True)).to_have_text(wanted)
+
+
+def test_a_home_changes_its_phase_on_the_sheet_and_by_a_key(bench: Page) -> None:
+    per_phase(bench)
+    find(bench, "LR home 05")
+    strip = bench.get_by_role("toolbar", name="Phase of LR home 05")
+    on = strip.get_by_role("button", pressed=True)
+    expect(on).to_have_text("A")
+    strip.get_by_role("button", name="On phase C").click()
+    expect(on).to_have_text("C")
+    bench.keyboard.press("y")
+    expect(on).to_have_text("A")
+    find(bench, "LR crescent-1")
+    lateral = bench.get_by_role("toolbar", name="Grow at LR crescent-1")
+    lateral.get_by_role("button", name="On phase B").click()
+    expect(lateral.get_by_role("button", pressed=True)).to_have_text("B")
+    find(bench, "Crescent 3 charger")
+    expect(bench.locator("[data-field=conductors] input")).to_have_value("BN")
+
+
+def test_by_phases_the_sheet_shows_strands_and_tables_every_conductor(bench: Page) -> None:
+    per_phase(bench)
+    main = bench.locator("g[data-id='LR main-03']")
+    expect(main.locator("[data-strand]")).to_have_count(0)
+    look_by(bench, "worst phase", "phases")
+    expect(main.locator("[data-strand]")).to_have_count(3)
+    expect(bench.locator("g[data-id='LR 5'] [data-strand]")).to_have_count(3)
+    expect(bench.locator("g[data-id='Crescent 2'] [data-strand]")).to_have_count(1)
+    expect(bench.get_by_role("note", name="Strands")).to_have_text(re.compile("A.*B.*C"))
+    look_by(bench, "phases", "worst phase")
+    bench.keyboard.press("3")
+    heading = bench.get_by_role("columnheader", name=re.compile("^V AB"))
+    expect(heading).to_have_count(0)
+    bench.get_by_role("button", name="Every conductor").click()
+    expect(heading.first).to_be_attached()
+    bench.get_by_role("button", name="Usual columns").click()
+    expect(heading).to_have_count(0)
+
+
+def test_phasors_of_a_home_and_settings_by_command(bench: Page) -> None:
+    per_phase(bench)
+    find(bench, "LR home 05")
+    bench.get_by_role("tab", name="Phasors").click()
+    expect(bench.get_by_test_id("phasor")).to_have_count(2)  # its phase and the neutral
+    expect(bench.get_by_test_id("phasor-beside")).to_have_count(3)
+    bench.keyboard.press("Control+k")
+    bench.keyboard.type("settings")
+    bench.keyboard.press("Enter")
+    expect(bench.get_by_role("heading", name="Per phase: what counts")).to_be_in_viewport()
+    limit = bench.locator("[data-field=neutral_limit_v] input")
+    limit.fill("40")
+    limit.press("Enter")
+    bench.get_by_role("tab", name=re.compile("^Findings")).click()
+    expect(bench.get_by_text("neutral to earth; at most 10 V allowed")).to_have_count(0)
+
+
+def test_two_schemes_that_clash_are_settled_by_choice(bench: Page) -> None:
+    for name, power in (("Scheme", "0.05"), ("Scheme 2", "0.06")):
+        bench.keyboard.press("s")
+        bench.get_by_role("button", name="New scheme").click()
+        bench.get_by_role("button", name=f"Record edits into {name}", exact=True).click()
+        expect(bench.get_by_text(f"edits go into {name}", exact=True)).to_be_visible()
+        find(bench, "Heron End demand")
+        field = bench.locator("[data-field=active_power_mw] input")
+        field.fill(power)
+        field.press("Enter")
+        expect(field).to_have_value(power)
+    expect(bench.get_by_text("Overrides Scheme, which sets the same")).to_be_visible()
+    bench.get_by_role("button", name="let the other").click()
+    expect(bench.locator("[data-field=active_power_mw] input")).to_have_value("0.05")
+    expect(bench.get_by_text("Overrides Scheme, which sets the same")).to_have_count(0)
 
 
 def test_from_selection_over_balancing_to_comparison(bench: Page) -> None:
@@ -68,6 +142,17 @@ def test_from_selection_over_balancing_to_comparison(bench: Page) -> None:
     expect(crescent).to_contain_text("points")
     expect(bench.get_by_role("checkbox", name="Balance T-Lantern Row on", exact=True)).to_be_checked()
     expect(bench.get_by_test_id("scheme-mark").first).to_be_visible()
+    effect = bench.get_by_test_id("scheme-effect")
+    expect(effect).to_contain_text("N to earth")
+    expect(effect).to_contain_text(re.compile(r"Breaches ?27 → 4"))
+    best = bench.get_by_role("textbox", name="keep the best")
+    moved = int(best.input_value())
+    best.fill("3")
+    best.press("Enter")
+    expect(changes.get_by_role("checkbox", name=re.compile(" on$"), checked=True)).to_have_count(3)
+    best.fill(str(moved))
+    best.press("Enter")
+    expect(changes.get_by_role("checkbox", name=re.compile(" on$"), checked=True)).to_have_count(moved)
     # Nothing of the street is outside its limits any more, on neither condition.
     for condition, other in (("Winter evening", "Summer noon"), ("Summer noon", "Winter evening")):
         bench.get_by_role("tab", name=re.compile("^Findings")).click()

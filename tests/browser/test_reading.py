@@ -32,13 +32,13 @@ def test_lens_changes_what_the_colours_mean(bench: Page) -> None:
 def test_severity_is_told_without_colour(bench: Page) -> None:
     """Two notches for a breach, one for a watch; the arrow points to the side of the limit."""
     breach = finding(bench, "T-Q1").locator(".mark svg")
-    watch = finding(bench, "LR main-01").locator(".mark svg")
+    watch = finding(bench, "Kesterby F2-01").locator(".mark svg")
     assert breach.locator("rect").count() == 2
     assert watch.locator("rect").count() == 1
     above = breach.locator("path").get_attribute("d")
     below = finding(bench, "Heron End").locator(".mark path").get_attribute("d")
     assert above != below
-    expect(finding(bench, "LR main-01")).to_contain_text("watched above 80 %")
+    expect(finding(bench, "Kesterby F2-01")).to_contain_text("watched above 80 %")
 
 
 def test_arrow_keys_walk_along_the_feeder(bench: Page) -> None:
@@ -81,7 +81,7 @@ def test_table_sorts_both_ways_and_back_to_file_order(bench: Page) -> None:
     expect(first).to_contain_text("1.0250")
     head.get_by_role("button").click()
     expect(head).to_have_attribute("aria-sort", "ascending")
-    expect(first).to_contain_text("LR 7")
+    expect(first).to_contain_text("Heron End")
     head.get_by_role("button").click()
     expect(head).to_have_attribute("aria-sort", "none")
     expect(first).to_contain_text("Ambry 132")
@@ -103,14 +103,14 @@ def test_card_links_lead_from_branch_to_bus(bench: Page) -> None:
 
 
 def test_catalogue_type_fills_the_constants(bench: Page) -> None:
-    finding(bench, "LR main-01").click()
+    finding(bench, "Kesterby F2-01").click()
     row = card(bench).locator("[data-field=type]")
     row.get_by_role("button", name="Choose from the catalogue").click()
-    bench.get_by_role("dialog").get_by_role("searchbox").fill("al 240 xlpe 0.4kV")
-    bench.get_by_role("option", name="Al 4×240 XLPE 0.4 kV cable").click()
-    expect(field(bench, "rating_a")).to_have_value("370")
+    bench.get_by_role("dialog").get_by_role("searchbox").fill("al 1×400 xlpe 11kV")
+    bench.get_by_role("option", name="Al 1×400 XLPE 11 kV cable").click()
+    expect(field(bench, "rating_a")).to_have_value("485")
     expect(card(bench).locator("[data-field=r_ohm_per_km]")).to_contain_text("§")
-    expect(finding(bench, "LR main-01")).to_have_count(0)
+    expect(finding(bench, "Kesterby F2-01")).to_have_count(0)
 
 
 def test_panels_fold_by_key_and_button(bench: Page) -> None:

@@ -347,3 +347,9 @@ def test_the_scheme_holds_one_move_for_each_element_with_its_gain() -> None:
 def test_too_many_assignments_for_an_exact_search_are_refused() -> None:
     with pytest.raises(InvalidFields, match="too many to try"):
         balance(street(1, nodes=20), method="exact")
+
+
+def test_what_would_not_fit_into_memory_is_refused_with_a_remedy(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("vastmesh.core.studies.balancing._study._MOST_CELLS", 100)
+    with pytest.raises(InvalidFields, match="select a part of it"):
+        balance(street(1, nodes=6))

@@ -103,6 +103,8 @@ export interface BenchState {
   hovered: string | null
   /** Bumped to ask the sheet to bring the selection into view. */
   reveal: number
+  /** Bumped to ask the sheet to bring all that is selected into view. */
+  span: number
   /** Bumped to ask the sheet to show everything. */
   fit: number
   lens: Lens
@@ -147,6 +149,7 @@ export const initial: BenchState = {
   grid: false,
   hovered: null,
   reveal: 0,
+  span: 0,
   fit: 0,
   lens: 'both',
   shelf: 'findings',
@@ -183,10 +186,15 @@ export const selection = (): string[] => {
 }
 
 /** Select several at once; the card is about the first of them. */
-export function selectMany(ids: Iterable<string>) {
+export function selectMany(ids: Iterable<string>, options?: { reveal?: boolean }) {
   const { items } = getState()
   const found = [...ids].filter((id) => items.has(id))
-  setState({ selected: found[0] ?? null, chosen: found.length > 1 ? new Set(found) : NONE, cardOpen: true })
+  setState((s) => ({
+    selected: found[0] ?? null,
+    chosen: found.length > 1 ? new Set(found) : NONE,
+    cardOpen: true,
+    span: options?.reveal ? s.span + 1 : s.span,
+  }))
 }
 
 /** Add to the selection, or take away what is in it. */

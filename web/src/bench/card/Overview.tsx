@@ -1,6 +1,6 @@
 /** The card when nothing is selected: the whole network, and its settings. */
 import { useQuery } from '@tanstack/react-query'
-import { memo } from 'react'
+import { Fragment, memo } from 'react'
 import styled from 'styled-components'
 import { vocabularyQuery } from '../../api/queries'
 import { shown, shownUnit } from '../../design/units'
@@ -47,6 +47,13 @@ function Totals() {
   const s = result?.summary
   const units = usePrefs((p) => p.units)
   if (!s) return null
+  const perPhase: [string, number | null | undefined, number, string][] =
+    s.highest_unbalance_pct === undefined
+      ? []
+      : [
+          ['Highest unbalance', s.highest_unbalance_pct, 2, '%'],
+          ['Highest neutral to earth', s.highest_neutral_v, 1, 'V'],
+        ]
   const rows: [string, number | null | undefined, number, string][] = [
     ['Demand', s.demand_mw, 2, 'MW'],
     ['', s.demand_mvar, 2, 'Mvar'],
@@ -58,6 +65,7 @@ function Totals() {
     ['Highest voltage', s.highest_voltage_pu, 4, 'p.u.'],
     ['Buses with supply', s.live_buses, 0, ''],
     ['Buses without', s.dead_buses, 0, ''],
+    ...perPhase,
   ]
   return (
     <FigureList>
@@ -107,14 +115,23 @@ const SettingsForm = memo(function SettingsForm() {
   const settings = useBench((s) => s.items.get('settings'))
   const fields = useQuery(vocabularyQuery).data?.kinds.find((k) => k.kind === 'settings')?.fields ?? []
   if (!settings) return null
+  const shown = fields.filter((f) => f.name !== 'name' && f.name !== 'condition')
+  const groups: readonly (readonly [string, (group: string) => boolean])[] = [
+    ['Settings', (g) => g !== 'phases'],
+    ['Per phase: what counts', (g) => g === 'phases'],
+  ]
   return (
-    <>
-      <Head>Settings</Head>
-      {fields
-        .filter((f) => f.name !== 'name' && f.name !== 'condition')
-        .map((f) => (
-          <Field key={f.name} item={settings} spec={f} />
-        ))}
-    </>
+    <section id="settings" aria-label="Settings" tabIndex={-1}>
+      {groups.map(([title, mine]) => (
+        <Fragment key={title}>
+          <Head>{title}</Head>
+          {shown
+            .filter((f) => mine(f.group ?? 'data'))
+            .map((f) => (
+              <Field key={f.name} item={settings} spec={f} />
+            ))}
+        </Fragment>
+      ))}
+    </section>
   )
 })

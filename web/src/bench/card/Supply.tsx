@@ -77,7 +77,7 @@ function Thrown({
           !thrown.gains.length &&
           (opens ? 'Everything stays supplied, by the path below.' : 'Nothing would gain or lose supply.')}
       </Say>
-      {lost > 0 && <Button onPress={() => selectMany(thrown.loses)}>Show them</Button>}{' '}
+      {lost > 0 && <Button onPress={() => selectMany(thrown.loses, { reveal: true })}>Show them</Button>}{' '}
       <Button onPress={() => throwSwitch(item.id)}>{opens ? 'Open it' : 'Close it'} (O)</Button>
       {!lost && thrown.path.length > 1 && <Chain ids={thrown.path} />}
     </>

@@ -280,7 +280,7 @@ function FeederKey() {
   return (
     <Keys tabIndex={0} role="group" aria-label="Feeders">
       {found.map((f, n) => (
-        <button type="button" key={f.id} onClick={() => selectMany(f.buses)}>
+        <button type="button" key={f.id} onClick={() => selectMany(f.buses, { reveal: true })}>
           <i style={{ background: theme.feeders[n % theme.feeders.length] }} />
           {f.name}
         </button>
@@ -299,7 +299,7 @@ function AreaKey() {
   return (
     <Keys tabIndex={0} role="group" aria-label="Areas">
       {areas.map((a, n) => (
-        <button type="button" key={a.id} onClick={() => selectMany(of(a.id))}>
+        <button type="button" key={a.id} onClick={() => selectMany(of(a.id), { reveal: true })}>
           <i style={{ background: theme.feeders[n % theme.feeders.length] }} />
           {a.name}
         </button>

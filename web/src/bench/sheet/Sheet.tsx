@@ -136,6 +136,7 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
     go(fitView(scene.box, size.width, size.height))
   }, [wanted, projectId, scene, size, go])
   useReveal(reveal, selected, scene, view, size, go)
+  useSpan(scene, view, size, go)
 
   const zoomBy = (factor: number) => go(zoomed(view, factor, { x: size.width / 2, y: size.height / 2 }))
   const emphasised = useMemo(
@@ -412,6 +413,29 @@ function useReveal(
     const close = view.k >= 0.6
     if (!inside || !close) go(centred({ ...view, k: Math.max(view.k, 0.9) }, at, size.width, size.height))
   }, [reveal, selected, scene, view, size, go])
+}
+
+/** Bring all that is selected into view, when that is asked for and some of it is outside. */
+function useSpan(
+  scene: Scene,
+  view: View,
+  size: { width: number; height: number },
+  go: (view: View) => void,
+) {
+  const span = useBench((s) => s.span)
+  const done = useRef(span)
+  useEffect(() => {
+    if (done.current === span || !size.width) return
+    done.current = span
+    const box = boxOf(selection().flatMap((id) => scene.centre.get(id) ?? []))
+    if (!box) return
+    const [low, high] = [
+      { x: box.minX, y: box.minY },
+      { x: box.maxX, y: box.maxY },
+    ].map((p) => toScreen(view, p)) as [Point, Point]
+    const inside = low.x > 40 && low.y > 40 && high.x < size.width - 40 && high.y < size.height - 70
+    if (!inside || view.k < 0.5) go(fitView(box, size.width, size.height))
+  }, [span, scene, view, size, go])
 }
 
 function Halo({

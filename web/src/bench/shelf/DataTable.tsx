@@ -92,7 +92,12 @@ export function DataTable({ kind }: { kind: Kind }) {
         </span>
         <Plain
           aria-label="Select on the sheet"
-          onPress={() => selectMany(rows.map((r) => r.id))}
+          onPress={() =>
+            selectMany(
+              rows.map((r) => r.id),
+              { reveal: true },
+            )
+          }
           isDisabled={!rows.length}
         >
           Select

@@ -1,23 +1,37 @@
 /** The shelf below the diagram: findings, tables, logbook. */
 import { useQuery } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
+import { lazy, Suspense, useEffect, useState } from 'react'
 import { TabPanel, Tabs } from 'react-aria-components'
 import styled from 'styled-components'
 import { checksQuery } from '../../api/queries'
 import { IconButton, Tab, TabList } from '../../design/controls'
-import { CatalogueView } from '../../features/catalogue/CatalogueView'
-import { ConditionsView } from '../../features/conditions/ConditionsView'
-import { PhasorsView } from '../../features/phasors/PhasorsView'
-import { ProfileView } from '../../features/profile/ProfileView'
-import { RunsView } from '../../features/runs/RunsView'
-import { StudiesView } from '../../features/runs/StudiesView'
-import { SchemesView } from '../../features/schemes/SchemesView'
 import { SummaryView } from '../../features/summary/SummaryView'
 import { type ShelfView, useBench } from '../store'
 import { Findings } from './Findings'
 import { Logbook } from './Logbook'
 import { Model } from './Model'
 import { TablesView } from './TablesView'
+
+// Views that are opened later come later: the first picture stands sooner.
+const CatalogueView = lazy(async () => ({
+  default: (await import('../../features/catalogue/CatalogueView')).CatalogueView,
+}))
+const ConditionsView = lazy(async () => ({
+  default: (await import('../../features/conditions/ConditionsView')).ConditionsView,
+}))
+const PhasorsView = lazy(async () => ({
+  default: (await import('../../features/phasors/PhasorsView')).PhasorsView,
+}))
+const RunsView = lazy(async () => ({ default: (await import('../../features/runs/RunsView')).RunsView }))
+const StudiesView = lazy(async () => ({
+  default: (await import('../../features/runs/StudiesView')).StudiesView,
+}))
+const SchemesView = lazy(async () => ({
+  default: (await import('../../features/schemes/SchemesView')).SchemesView,
+}))
+const ProfileView = lazy(async () => ({
+  default: (await import('../../features/profile/ProfileView')).ProfileView,
+}))
 
 const Frame = styled.section`
   background: ${(p) => p.theme.paper}; border-top: 1px solid ${(p) => p.theme.rule}; min-height: 0; display: flex; flex-direction: column;
@@ -36,6 +50,8 @@ const Count = styled.span<{ $breach: boolean }>`
 `
 const Body = styled(TabPanel)`min-height: 0; flex: 1; overflow: hidden; outline-offset: -3px;`
 
+const Waiting = styled.p`padding: 14px 16px; color: ${(p) => p.theme.quiet};`
+
 const QUIET_MS = 400
 
 /** A number once it has stopped changing: the model check need not run between two steps of a slider. */
@@ -46,6 +62,14 @@ function useQuiet(value: number): number {
     return () => clearTimeout(timer)
   }, [value])
   return quiet
+}
+
+function Later({ view: View }: { view: React.ComponentType }) {
+  return (
+    <Suspense fallback={<Waiting>…</Waiting>}>
+      <View />
+    </Suspense>
+  )
 }
 
 export function Shelf() {
@@ -104,15 +128,15 @@ export function Shelf() {
           </span>
         </Head>
         <Body id="findings">{shelfOpen && <Findings findings={findings} />}</Body>
-        <Body id="profile">{shelfOpen && <ProfileView />}</Body>
+        <Body id="profile">{shelfOpen && <Later view={ProfileView} />}</Body>
         <Body id="summary">{shelfOpen && <SummaryView />}</Body>
-        <Body id="conditions">{shelfOpen && <ConditionsView />}</Body>
-        <Body id="studies">{shelfOpen && <StudiesView />}</Body>
-        <Body id="runs">{shelfOpen && <RunsView />}</Body>
+        <Body id="conditions">{shelfOpen && <Later view={ConditionsView} />}</Body>
+        <Body id="studies">{shelfOpen && <Later view={StudiesView} />}</Body>
+        <Body id="runs">{shelfOpen && <Later view={RunsView} />}</Body>
         <Body id="model">{shelfOpen && <Model checks={checks} />}</Body>
-        <Body id="catalogue">{shelfOpen && <CatalogueView />}</Body>
-        <Body id="phasors">{shelfOpen && <PhasorsView />}</Body>
-        <Body id="schemes">{shelfOpen && <SchemesView />}</Body>
+        <Body id="catalogue">{shelfOpen && <Later view={CatalogueView} />}</Body>
+        <Body id="phasors">{shelfOpen && <Later view={PhasorsView} />}</Body>
+        <Body id="schemes">{shelfOpen && <Later view={SchemesView} />}</Body>
         <Body id="tables">{shelfOpen && <TablesView />}</Body>
         <Body id="logbook">{shelfOpen && <Logbook />}</Body>
       </All>

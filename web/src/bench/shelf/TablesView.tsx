@@ -4,6 +4,7 @@ import { useMemo, useState } from 'react'
 import styled from 'styled-components'
 import { vocabularyQuery } from '../../api/queries'
 import { ResultGrid } from '../../features/tables/ResultGrid'
+import { hasPhases } from '../model'
 import { useBench } from '../store'
 import { DataTable } from './DataTable'
 
@@ -28,7 +29,10 @@ const LISTED = new Set([
 ])
 
 export function TablesView() {
-  const tables = useBench((s) => s.result?.tables)
+  const [full, setFull] = useState(false)
+  const raw = useBench((s) => s.raw)
+  const viewed = useBench((s) => s.result)
+  const tables = (full ? raw : viewed)?.tables
   const [name, setName] = useState('buses')
   const items = useBench((s) => s.items)
   const kinds = useQuery(vocabularyQuery).data?.kinds ?? []
@@ -61,7 +65,14 @@ export function TablesView() {
         ))}
       </Bar>
       {kind && <DataTable key={kind.kind} kind={kind} />}
-      {table && <ResultGrid key={name} table={table} />}
+      {table && (
+        <ResultGrid
+          key={name}
+          table={table}
+          full={full}
+          onFull={hasPhases(raw) ? () => setFull(!full) : undefined}
+        />
+      )}
     </Frame>
   )
 }

@@ -62,8 +62,20 @@ export function commandsFor(shoots: readonly Shoot[], overlays: Overlays): Comma
     ...(item ? oneCommands(item) : []),
     ...selectionCommands(),
     ...viewCommands(),
+    { id: 'settings', label: 'Settings: limits, criteria per phase, method', run: openSettings },
     { id: 'projects', label: 'All projects', run: overlays.openProjects },
   ]
+}
+
+/** The settings stand in the card of the whole network. */
+function openSettings() {
+  select(null)
+  set({ cardOpen: true })
+  setTimeout(() => {
+    const form = document.getElementById('settings')
+    form?.scrollIntoView({ block: 'start' })
+    form?.focus({ preventScroll: true })
+  }, 80)
 }
 
 function historyCommands(): Command[] {

@@ -12,7 +12,7 @@ import { font } from '../../design/tokens'
 import { save, savePng } from '../profile/save'
 import { largest, largestOf, type Phasor, type Tile, tilesOf, tip } from './tiles'
 
-const Frame = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); height: 100%; min-height: 0;`
+const Frame = styled.div`display: grid; grid-template: auto minmax(0, 1fr) / minmax(0, 1fr); height: 100%; min-height: 0;`
 const Bar = styled.div`
   display: flex; gap: 8px; padding: 2px 12px; align-items: center; border-bottom: 1px solid ${(p) => p.theme.rule}; white-space: nowrap;
   .quiet { color: ${(p) => p.theme.quiet}; overflow: hidden; text-overflow: ellipsis; min-width: 0; } .space { flex: 1; }

@@ -75,7 +75,15 @@ const GROUPINGS: { id: Grouping; label: string }[] = [
 
 type Line = { readonly group: string; readonly rows: readonly number[] } | { readonly row: number }
 
-export function ResultGrid({ table }: { table: ResultTable }) {
+interface Props {
+  readonly table: ResultTable
+  /** Every column is shown, of all ways of looking at a result. */
+  readonly full: boolean
+  /** Turns that on and off; undefined where there are no phases to tell apart. */
+  readonly onFull: (() => void) | undefined
+}
+
+export function ResultGrid({ table, full, onFull }: Props) {
   const { items, selected, chosen, project, revision } = useBench()
   const prefs = usePrefs()
   const [text, setText] = useState('')
@@ -85,7 +93,7 @@ export function ResultGrid({ table }: { table: ResultTable }) {
   const [outside, setOutside] = useState(false)
   const findings = useBench((s) => s.result?.findings)
   const [grouping, setGrouping] = useState<Grouping>('none')
-  const columns = chosenColumns(table, prefs.columns[table.name])
+  const columns = chosenColumns(table, full ? undefined : prefs.columns[table.name])
   const numeric = (name: string) => table.columns.some((c) => c.name === name && isNumber(c))
   const sifting = useSift(table.name, joined(text, filterLine(filters, numeric)))
   const ids = table.columns[0]!.values as readonly string[]
@@ -130,9 +138,18 @@ export function ResultGrid({ table }: { table: ResultTable }) {
         <Plain aria-pressed={outside} onPress={() => setOutside(!outside)}>
           {outside ? 'Every row' : 'Outside limits'}
         </Plain>
+        {onFull && (
+          <Plain aria-pressed={full} onPress={onFull}>
+            {full ? 'Usual columns' : 'Every conductor'}
+          </Plain>
+        )}
         <Plain onPress={() => setFiltering(!filtering)}>{filtering ? 'Hide filters' : 'Filters'}</Plain>
         <Columns table={table} />
-        <Plain aria-label="Select on the sheet" onPress={() => selectMany(list())} isDisabled={!rows.length}>
+        <Plain
+          aria-label="Select on the sheet"
+          onPress={() => selectMany(list(), { reveal: true })}
+          isDisabled={!rows.length}
+        >
           Select
         </Plain>
         <Exports

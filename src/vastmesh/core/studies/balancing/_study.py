@@ -18,6 +18,7 @@ from ._objective import NAMES, WORDS, score, values, weights
 from ._options import BalancingOptions
 
 _KINDS = {"single": "move_single", "pair": "move_pairs", "three": "move_three", "lateral": "move_laterals"}
+_MOST_CELLS = 40_000_000  # line ends by choices: about 3 GB for the linear model
 _LABELS = {"exact": "exact search", "exchange": "exchange", "genetic": "genetic search",
            "mixed_integer": "mixed-integer programme"}  # fmt: skip
 
@@ -49,6 +50,9 @@ def run_balancing(network: Network, options: BalancingOptions, progress: Progres
     progress(0.0, f"{len(movable)} things may move")
     feeders = [Feeder(network, c, movable, buses, head, options=quick) for c in conditions]
     start = np.zeros(len(movable), np.int64)
+    if len(feeders[0].layout.branch) * sum(len(u.choices) for u in movable) > _MOST_CELLS:
+        text = f"{len(movable)} things that may move on so many lines are too many at once; select a part of it"
+        raise InvalidFields([FieldProblem("options", "feeder", options.feeder, text)])
     before = []
     for feeder, condition in zip(feeders, conditions, strict=True):
         if (found := _objectives(feeder, start)) is None:
