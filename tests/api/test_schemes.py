@@ -170,7 +170,7 @@ def test_figures_per_phase_can_be_asked_how(project: Project) -> None:
     titles = [w["title"] for w in project.get("workings/LR 7").json()["workings"]]
     assert titles == ["Voltages", "Sequences and unbalance"]
     line = project.get("workings/LR main-01").json()["workings"]
-    assert [w["title"] for w in line] == ["Currents", "Loading", "Losses", "Conductor matrix"]
+    assert [w["title"] for w in line] == ["Currents", "Loading", "Losses", "Drop along phase A", "Conductor matrix"]
     assert line[-1]["matrices"][0]["names"] == ["A", "B", "C", "N"]
     live = project.opened()["live"]
     unbalance = values(live, "buses", "unbalance_pct")["LR 7"]

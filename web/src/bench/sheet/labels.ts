@@ -279,6 +279,12 @@ export function labelsFor(
   }
   // Labels keep off upright bars and, where they have any themselves, off what hangs below buses.
   const bars = scene.buses.flatMap((b) => (b.upright ? [barBox(b, view)] : []))
+  for (const branch of scene.branches) {
+    if (branch.kind !== 'line' || branch.vertical || !paint.finding(branch.id)) continue
+    // The mark of a finding stands below the middle of its line.
+    const p = toScreen(view, branch.at)
+    if (inside(p.x, p.y)) bars.push({ minX: p.x - 12, maxX: p.x + 10, minY: p.y + 3, maxY: p.y + 18 })
+  }
   if (k >= FROM.hang)
     for (const hang of scene.hangs) {
       const box = hangBox(hang, view)

@@ -103,7 +103,7 @@ export function ProfileView() {
         >
           path
         </button>
-        {!hasPhases(result) && (
+        {(!hasPhases(result) || way === 'worst') && (
           <button
             type="button"
             aria-pressed={beside}
