@@ -121,6 +121,8 @@ const Branch = memo(function Branch(props: {
   const theme = useTheme()
   const { shape, live, scale } = props
   const strands = live ? strandsOf(props.strands) : []
+  // The first strand runs above the others, or left of them, along the longest piece.
+  const first = shape.vertical === shape.forward ? -1 : 1
   const symbol = branchSymbols[shape.kind]
   const dead = !live
   const colour = dead ? theme.dead : props.colour
@@ -141,7 +143,7 @@ const Branch = memo(function Branch(props: {
           <path
             key={phase}
             data-strand={phase}
-            d={pathOf(beside(shape.points, (n - (strands.length - 1) / 2) * -props.apart))}
+            d={pathOf(beside(shape.points, (n - (strands.length - 1) / 2) * -props.apart * first))}
             stroke={hue}
             strokeWidth={1.5}
             strokeDasharray={PHASE_DASH[phase]}

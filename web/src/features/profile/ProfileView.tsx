@@ -67,7 +67,7 @@ export function ProfileView() {
   const whole = useMemo(() => (data ? treeOf(data) : null), [data])
   const reached = selected && items.get(selected)?.kind === 'bus' ? selected : null
   const tree = useMemo(() => whole && (alone ? pathTo(whole, reached) : whole), [whole, alone, reached])
-  const units = usePrefs((s) => s.units)
+  const { units, way } = usePrefs()
   const quantities = QUANTITIES.filter((q) => shown.includes(q.id) && (!q.phased || hasPhases(result))).map(
     (q) => inUnits(q, units),
   )
@@ -355,7 +355,14 @@ function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotPro
           </text>
         </g>
       ))}
-      <text x={LEFT + 4} y={top + 9} fill={theme.quiet}>
+      <text
+        paintOrder="stroke"
+        stroke={theme.paper}
+        strokeWidth={4}
+        x={LEFT + 4}
+        y={top + 9}
+        fill={theme.quiet}
+      >
         {quantity.label} {quantity.unit}
       </text>
       {limits.map((l) => (
