@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from scipy.sparse import csr_array
 
-from tests.helpers import bus, line, network, networks, source, transformer
+from tests.helpers import bus, line, load, network, networks, source, transformer
 from vastmesh.core.layout import COLUMN, free_spot, place
 from vastmesh.core.layout._mesh import mesh_positions
 from vastmesh.core.network import Bus, Network
@@ -115,3 +115,21 @@ def test_feeders_begin_clear_of_the_bar_they_leave() -> None:
     at = positions(net)
     assert len({at[f][1] for f in feeders}) == 6
     assert all(at[f][0] > bar.x + bar.bar / 2 for f in feeders)  # type: ignore[operator]
+
+
+@pytest.mark.parametrize("count", [1, 4, 6, 9, 14])
+def test_what_hangs_from_a_node_has_room_to_its_left(count: int) -> None:
+    """Loads stand 22 apart from the node leftwards; the first of the node before keeps clear of the last of them."""
+    loads = [load("b", 0.01, id=f"d{k}") for k in range(count)]
+    net = network(bus("s"), source("s"), bus("a"), bus("b"), bus("c"), line("s", "a"), line("a", "b"), line("b", "c"),
+                  load("a", 0.1), *loads)  # fmt: skip
+    net.apply(place(net))
+    at = positions(net)
+    assert at["b"][0] - 22 * (count - 1) >= at["a"][0] + 20
+    assert at["c"][0] - at["b"][0] == COLUMN, "what has nothing below it stands as near as ever"
+    roofs = [
+        {"kind": "inverter", "id": f"r{k}", "bus": "b", "rated_mva": 0.01, "active_power_mw": 0.005} for k in range(9)
+    ]
+    up = network(bus("s"), source("s"), bus("a"), bus("b"), line("s", "a"), line("a", "b"), *roofs)
+    up.apply(place(up))
+    assert positions(up)["b"][0] - positions(up)["a"][0] == COLUMN, "what stands up needs no room below"

@@ -196,6 +196,31 @@ def test_every_method_improves_and_tells_how(method: str) -> None:
     assert after["highest_neutral_v"] < before["highest_neutral_v"]
 
 
+@pytest.mark.parametrize("method", ["exchange", "genetic", "mixed_integer"])
+@pytest.mark.parametrize("objective", ["head", "branches", "losses", "neutral", "voltage"])
+def test_what_it_reports_is_what_a_load_flow_from_scratch_finds(method: str, objective: str) -> None:
+    """Objectives before and after, read from the tables of the network without and with the scheme."""
+    net = street(13, nodes=5)
+    result = balance(net, method=method, objective=objective, time_limit_s=10)
+    rows = {r["id"].split(":")[1]: r for r in result.tables["objectives"].records()}
+    assert [n for n, r in rows.items() if r["counts"]] == [objective]
+    assert rows[objective]["after"] <= rows[objective]["before"]
+    for when, state in (("before", net), ("after", taken_up(net, result))):
+        found = run_unbalanced(state).tables
+        lines = [r for r in found["branches"].records() if r["kind"] == "line"]
+        head = next(r for r in lines if r["id"] == "main 1")
+        powers = np.array([[r[f"phase_{p}_power_mw"] or 0.0 for p in "abc"] for r in lines]) * 1e3
+        uneven = np.abs(powers - powers.mean(axis=1, keepdims=True)).max(axis=1)
+        km = np.array([state[r["id"]].length_km for r in lines])  # type: ignore[attr-defined]
+        assert rows["losses"][when] == pytest.approx(1e3 * sum(r["active_loss_mw"] for r in lines), rel=1e-6)
+        assert rows["neutral"][when] == pytest.approx(max(r["neutral_current_a"] or 0.0 for r in lines), rel=1e-6)
+        assert rows["branches"][when] == pytest.approx(float(km @ uneven), rel=1e-6)
+        assert rows["head"][when] == pytest.approx(head["power_unbalance_pct"], rel=1e-6, abs=1e-9)
+        buses = [r for r in found["buses"].records() if r["nominal_kv"] < 1 and r["negative_voltage_pct"] is not None]
+        own = max(r["negative_voltage_pct"] for r in buses if r["id"] != "n0")
+        assert rows["voltage"][when] == pytest.approx(own, rel=1e-6)
+
+
 def test_the_same_seed_finds_the_same_answer() -> None:
     net = street(11, nodes=10)
     one, two = (balance(net, method="genetic", seed=5) for _ in range(2))

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.core.test_per_phase_findings import street
 from tests.helpers import Item, bus, line, load, network, source, switch
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import (
@@ -26,6 +28,7 @@ from vastmesh.core.network import (
     schemes_in_order,
 )
 from vastmesh.core.studies.schemes import Case, changed_data, compare_cases, solve_case
+from vastmesh.core.studies.unbalanced import run_unbalanced
 
 
 def base(*more: Item) -> Network:
@@ -249,3 +252,22 @@ def test_what_is_taken_out_fits_change_by_change(gone: list[str]) -> None:
     whole.apply(removal(net, gone))
     assert set(found.network.items) == set(whole.items)
     assert not set(gone) & set(found.network.items)
+
+
+def test_totals_tell_what_is_overloaded_and_the_fullest_neutral() -> None:
+    """Taking the heavy load off one phase cures the cable and its neutral; the totals of both sides say so."""
+    heavy = load("b", 0.02, 0.0, id="heavy", conductors="AN")
+    net = street(heavy, rating_a=125.0)
+    net.apply([Add(item={"kind": "scheme", "id": "cure", "name": "Cure", "cost_k": 3.0, "changes": [
+        {"change": {"op": "update", "id": "heavy", "values": {"conductors": "CN"}}, "label": "heavy: A → C"},
+        {"change": {"op": "update", "id": "a-b", "values": {"neutral_rating_a": 140.0}}, "label": "a-b: neutral"},
+    ]})])  # fmt: skip
+    found = compare_cases(net, Case(), Case(schemes=["cure"]))
+    rows = {r["id"]: r for r in found.summary.records()}
+    tables = run_unbalanced(net).tables["branches"]
+    assert rows["worst_neutral_pct"]["before"] == pytest.approx(np.nanmax(tables["neutral_loading_pct"]))
+    over = {f.element for f in run_unbalanced(net).findings if f.severity == "breach" and "loading" in f.quantity}
+    assert rows["overloaded"]["before"] == len(over) > 0
+    assert rows["overloaded"]["after"] < rows["overloaded"]["before"]
+    assert rows["worst_neutral_pct"]["change"] < 0
+    assert rows["cost_k"]["after"] == 3.0

@@ -153,3 +153,12 @@ def test_three_questions_about_the_demo(demo: Network) -> None:
     lines = [k == "line" for k in branches["kind"]]
     assert len(worst) == int(np.sum((branches["loading_pct"] > 70) & np.array(lines)))
     assert sift("voltage_pu = max(voltage_pu)", frame("buses")).rows.tolist() == [int(np.nanargmax(v))]
+
+
+@pytest.mark.parametrize(("line", "rows"), [
+    ("p > 700 kW", []), ("p >= 700 kW", [0]), ("p < 0.7 MW", []), ("p = 700 kW", [0]), ("p >= -700 kW", [0]),
+    ("p / 350 kW > 2", []), ("p + 0.1 kW > 700 kW", [0]),
+])  # fmt: skip
+def test_figures_in_another_unit_are_rounded_once(line: str, rows: list[int]) -> None:
+    """0.7 MW are 700 kW to the last bit, so that a limit given in either unit picks the same rows."""
+    assert sift(line, Frame({"p": np.array([0.7])}, {"p": "MW"}, 1)).rows.tolist() == rows

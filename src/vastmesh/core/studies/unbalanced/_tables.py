@@ -35,6 +35,7 @@ class PhaseRows(Rows):
         self.injection_bus_compiled = np.array([compiled.get(b, -1) for b in self.injection_bus], np.int64)
         self.injection_row = np.array([shown[b] for b in self.injection_bus], np.int64)
         branches = [network.items[i] for i in self.branch_ids]
+        self.branch_phases = np.array([[p in e.conductors for p in _NAMES] for e in branches], np.bool_).reshape(-1, 3)  # type: ignore[attr-defined]
         self.closed = np.array([getattr(e, "closed", True) for e in branches], np.bool_)
         self.tapped = [k for k, e in enumerate(branches) if hasattr(e, "tap_position")]
         self.is_transformer = np.array([isinstance(e, Transformer) for e in branches], np.bool_)
@@ -215,8 +216,8 @@ def _branch_table(network: Network, rows: PhaseRows, r: Reading, controls: Phase
     )
     loss = np.where(rows.is_switch, 0, s_from + s_to)
     parts = picked(r.losses, at) / 1e3
-    powers = np.where(np.abs(size_f[:, :3]) > _TINY_A, phase_power.real, np.nan)
-    used = np.isfinite(powers).sum(axis=1) > 1
+    powers = np.where(rows.branch_phases, phase_power.real, np.nan)  # a phase that carries nothing counts as one
+    used = (rows.branch_phases.sum(axis=1) > 1) & (np.abs(size_f[:, :3]).max(axis=1, initial=0.0) > _TINY_A)
     mean = np.where(used, np.nanmean(np.where(used[:, None], powers, 0), axis=1), np.nan)
     uneven = percent(
         np.nanmax(np.abs(np.where(used[:, None], powers, 0) - np.nan_to_num(mean)[:, None]), axis=1), np.abs(mean)
