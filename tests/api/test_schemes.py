@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 from typing import Any
 
+import openpyxl
 import pytest
 
 from tests.api.conftest import Project, values
@@ -16,6 +18,16 @@ def add_scheme(project: Project, ident: str, *changes: dict[str, Any], **more: A
 
 def on(ident: str, **fields: Any) -> dict[str, Any]:
     return {"change": {"op": "update", "id": ident, "values": fields}}
+
+
+def finished(project: Project, study: str, **options: Any) -> dict[str, Any]:
+    """The result of a study, waited for."""
+    job = project.client.post(f"{project.url}/runs", json={"study": study, "options": options}).json()
+    while job["state"] in ("waiting", "running"):
+        job = project.client.get(f"/api/jobs/{job['id']}").json()
+    assert job["state"] == "finished", job["problem"]
+    found: dict[str, Any] = job["result"]
+    return found
 
 
 def demand(project: Project, ident: str = "Heron End demand") -> float:
@@ -181,12 +193,8 @@ def test_figures_per_phase_can_be_asked_how(project: Project) -> None:
 
 
 def test_balancing_as_a_run_hands_a_scheme_over(project: Project) -> None:
-    options = {"feeder": "T-Lantern Row", "conditions": ["winter-evening", "summer-noon"], "change_cost_pct": 0.3}
-    job = project.client.post(f"{project.url}/runs", json={"study": "balancing", "options": options}).json()
-    while job["state"] in ("waiting", "running"):
-        job = project.client.get(f"/api/jobs/{job['id']}").json()
-    assert job["state"] == "finished", job["problem"]
-    made = add_scheme(project, "balance", *job["result"]["scheme"])
+    result = finished(project, "balancing", feeder="T-Lantern Row", conditions=["winter-evening", "summer-noon"])
+    made = add_scheme(project, "balance", *result["scheme"])
     assert made.status_code == 200
     project.update("settings", study="per_phase")
     for condition in ("winter-evening", "summer-noon"):
@@ -197,3 +205,17 @@ def test_balancing_as_a_run_hands_a_scheme_over(project: Project) -> None:
     moved = {i["conductors"] for i in project.opened()["items"] if i["id"].startswith(("Crescent", "LR crescent"))}
     assert len(moved) == 1, "the crescent has moved as a whole"
     assert moved != {"AN"}
+
+
+def test_a_sheet_of_workings_per_phase_and_a_sweep_per_phase(project: Project) -> None:
+    project.update("settings", study="per_phase")
+    book = openpyxl.load_workbook(io.BytesIO(project.get("workings-sheet/LR home 05").content))
+    assert book.sheetnames == ["Power and current by phase", "What the neutral carries"]
+    assert any(str(c.value).startswith("=") for row in book.worksheets[0].iter_rows() for c in row)
+    swept = finished(project, "sweep", quantity="conditions", automatic="as_set")
+    points = {c["name"]: c["values"] for c in swept["tables"]["points"]["columns"]}
+    low = dict(zip(points["label"], points["lowest_voltage_pu"], strict=True))
+    high = dict(zip(points["label"], points["highest_voltage_pu"], strict=True))
+    assert low["Winter evening"] < 0.9, "the street's worst phase, which the balanced flow does not know"
+    assert high["Summer noon"] > 1.1
+    assert all(v > 0 for v in points["highest_neutral_v"])

@@ -209,3 +209,28 @@ def test_lighter_demand_loses_less_whatever_its_kind() -> None:
         for name in ("active_loss_mw", "highest_neutral_v"):
             values = [s[name] for s in steps]
             assert all(a > b for a, b in pairwise(values)), (seed, name, values)
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_phasors_as_published_add_up_to_zero_at_every_bus(seed: int) -> None:
+    """Kirchhoff from sizes and angles in the tables alone: of branches, of loads and of electrodes, conductor by conductor."""
+    feeder = random_feeder(seed, ring=True)
+    tables = LiveUnbalanced(Network.from_items(feeder.items)).solve().tables
+    left = {f"b{k}": np.zeros(4, np.complex128) for k in range(feeder.count)}
+
+    def current(row: dict[str, Any]) -> np.ndarray:
+        found = np.zeros(4, np.complex128)
+        for k, stem in enumerate(("phase_a", "phase_b", "phase_c", "neutral")):
+            if row[f"{stem}_current_a"] and row[f"{stem}_current_deg"] is not None:
+                found[k] = row[f"{stem}_current_a"] * np.exp(1j * np.radians(row[f"{stem}_current_deg"]))
+        return found
+
+    for row in tables["branches"].records():
+        left[row["from_bus"]] -= current(row)
+        left[row["to_bus"]] += current(row)
+    for row in tables["injections"].records():
+        left[row["bus"]] -= current(row)
+    del left["b0"]  # the source delivers there, and its neutral leads to earth
+    scale = max(r["neutral_current_a"] or 0.0 for r in tables["branches"].records()) + 10
+    for ident, amps in left.items():
+        np.testing.assert_allclose(amps, 0, atol=1e-6 * scale, err_msg=ident)

@@ -321,6 +321,17 @@ def test_changes_are_limited_and_must_be_worth_it() -> None:
     assert gains[-1] > 0, "a move that gains nothing is taken back"
 
 
+@pytest.mark.parametrize("method", ["exchange", "genetic", "mixed_integer"])
+def test_every_method_keeps_to_the_changes_allowed_and_to_its_seed(method: str) -> None:
+    net = street(21, nodes=9)
+    runs = [balance(net, method=method, most_changes=3, seed=4, time_limit_s=60) for _ in range(2)]
+    assert runs[0].summary["moves"] <= 3
+    assert runs[0].scheme == runs[1].scheme
+    assert runs[0].summary["score"] < 100
+    free = balance(net, method=method, seed=4, time_limit_s=60)
+    assert free.summary["score"] <= runs[0].summary["score"] + 1e-6
+
+
 def test_several_conditions_count_together() -> None:
     net = street(9, nodes=6)
     roof = {

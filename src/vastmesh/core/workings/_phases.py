@@ -236,14 +236,14 @@ def _drop(network: Network, e: Line, row: Row, tables: Mapping[str, Any], presen
 
 
 def _injection(network: Network, row: Row, tables: Mapping[str, Any]) -> Iterator[Working]:
-    """Power and current of each phase of a load, plant or shunt, and what is left for the neutral."""
+    """Power and current by phase of a load, plant or shunt, and what is left for the neutral."""
     at, bus = _row(tables, "buses", row["bus"]), network[row["bus"]]
     if at is None or not isinstance(bus, Bus):
         return
     present = _present(row, "current_a", "current_deg")
     told = [c for c in present if row.get(f"{_stem(c)}_power_mw") is not None]
     if told:
-        s = Ledger("Power and current of each phase", "Against the neutral of its bus.")
+        s = Ledger("Power and current by phase", "Against the neutral of its bus.")
         s.given("Ub", "Base voltage, phase to neutral", _base_v(bus), "V", "nominal voltage")
         for c in told:
             s.given(f"P{c}", f"Active power {c}", row[f"{_stem(c)}_power_mw"] * 1e3, "kW", _FLOW)

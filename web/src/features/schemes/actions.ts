@@ -3,18 +3,11 @@ import { type Change, client } from '../../api/client'
 import type { Item, Items } from '../../bench/model'
 import { changeOrTell, sendOrTell, updateOrTell } from '../../bench/session'
 import { useBench } from '../../bench/store'
+import { type Entry, keptBest, leftOut } from './entries'
 
-export interface Entry {
-  readonly change: Change
-  readonly label: string
-  readonly on: boolean
-  readonly gain: string
-  /** The element it moves with, where several changes make sense only together. */
-  readonly group: string
-}
+export { type Entry, targetOf } from './entries'
 
 export const entriesOf = (scheme: Item): readonly Entry[] => (scheme.changes ?? []) as readonly Entry[]
-export const targetOf = (change: Change) => (change.op === 'add' ? String(change.item.id) : change.id)
 
 export const schemesOf = (items: Items): Item[] =>
   [...items.values()]
@@ -102,39 +95,11 @@ export const setEntries = (scheme: Item, entries: readonly Entry[], label: strin
 
 /** Settle a clash: what a scheme sets of an element's field is left out there, and the other one counts. */
 export const leaveOut = (scheme: Item, element: string, field: string) =>
-  setEntries(
-    scheme,
-    entriesOf(scheme).map((e) =>
-      e.on &&
-      targetOf(e.change) === element &&
-      (field === '*' || e.change.op !== 'update' || field in e.change.values)
-        ? { ...e, on: false }
-        : e,
-    ),
-    `Leave ${element} out of ${scheme.name}`,
-  )
+  setEntries(scheme, leftOut(entriesOf(scheme), element, field), `Leave ${element} out of ${scheme.name}`)
 
 /** Only the changes with the largest gains of their own stay on, with what moves together. */
-export function keepBest(scheme: Item, count: number) {
-  const entries = entriesOf(scheme)
-  const heads = entries.flatMap((e, i) => (e.gain ? [{ i, gain: Number.parseFloat(e.gain) || 0 }] : []))
-  const kept = new Set(
-    heads
-      .sort((a, b) => b.gain - a.gain)
-      .slice(0, Math.max(0, count))
-      .map((h) => h.i),
-  )
-  const groups = new Set(
-    heads
-      .filter((h) => kept.has(h.i))
-      .map((h) => entries[h.i]!.group)
-      .filter(Boolean),
-  )
-  const next = entries.map((e, i) =>
-    e.gain || e.group ? { ...e, on: kept.has(i) || (!!e.group && groups.has(e.group)) } : e,
-  )
-  return setEntries(scheme, next, `Keep the best ${count} of ${scheme.name}`)
-}
+export const keepBest = (scheme: Item, count: number) =>
+  setEntries(scheme, keptBest(entriesOf(scheme), count), `Keep the best ${count} of ${scheme.name}`)
 
 /** Take changes out of one scheme and put them at the end of another. */
 export async function moveEntries(from: Item, rows: readonly number[], to: Item) {
