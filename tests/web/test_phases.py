@@ -236,3 +236,66 @@ def test_schemes_stand_in_the_order_in_which_they_are_laid(js: Js) -> None:
     items = [{"kind": "scheme", "id": i, "rank": r} for i, r in (("late", 2), ("early", 1), ("last", 3))]
     order = js("m.schemesOf(new Map(i.items.map((x) => [x.id, x]))).map((s) => s.id)", items=items)
     assert order == ["early", "late", "last"]
+
+
+# Labels in a crowded street
+
+LABELS = (
+    "(() => { const items = new Map(i.items.map((x) => [x.id, x])); const scene = m.buildScene(items);"
+    "const r = m.viewed(m.complete(i.live, null), i.way); const p = scene.centre.get(i.at);"
+    "const view = { x: 480 - i.k * p.x, y: 260 - i.k * p.y, k: i.k };"
+    "const labels = m.labelsFor(scene, r, m.WORDS, m.paintWith(m.light, 'both', items, r, {}), view, 960, 520, new Set());"
+    "const symbols = scene.hangs.map((h) => { const q = m.toScreen(view, h.at); const half = 8 * i.k * h.size;"
+    "const tall = 16 * i.k * h.size; return { id: h.id, minX: q.x - half, maxX: q.x + half,"
+    "minY: h.up ? q.y - tall : q.y, maxY: h.up ? q.y : q.y + tall } });"
+    "const kinds = Object.fromEntries(i.items.map((x) => [x.id, x.kind]));"
+    "return { labels: labels.map((l) => ({ key: l.key, kind: kinds[l.key], value: l.value, box: l.box })), symbols } })()"
+)
+
+
+def overlapping(a: dict[str, float], b: dict[str, float]) -> bool:
+    return a["minX"] < b["maxX"] and a["maxX"] > b["minX"] and a["minY"] < b["maxY"] and a["maxY"] > b["minY"]
+
+
+@pytest.mark.parametrize("k", [1.0, 1.3, 1.6, 2.0, 2.6])
+@pytest.mark.parametrize("at", ["LR 2", "LR 4", "LR 6", "Wick Yard 2", "Crescent 2"])
+@pytest.mark.parametrize("way", ["worst", "phases"])
+def test_figures_of_loads_and_lines_keep_off_symbols_and_off_each_other(
+    js: Js, street_live: dict[str, Any], demo_items: list[dict[str, Any]], at: str, k: float, way: str
+) -> None:
+    found = js(LABELS, live=street_live, items=demo_items, at=at, k=k, way=way)
+    seen = {"minX": 0, "maxX": 960, "minY": 0, "maxY": 520}
+    small = [x for x in found["labels"] if x.get("kind") in ("load", "line", "inverter", "electrode")]
+    small = [x for x in small if overlapping(x["box"], seen)]
+    assert small, "there is something to read"
+    for label in small:
+        for symbol in found["symbols"]:
+            assert not overlapping(label["box"], symbol), (label["key"], symbol["id"])
+    boxes = [x["box"] for x in found["labels"]]
+    assert not any(overlapping(a, b) for n, a in enumerate(boxes) for b in boxes[:n])
+
+
+@pytest.mark.parametrize("k", [1.4, 2.0])
+def test_the_mark_of_a_finding_is_not_written_over(
+    js: Js, street_live: dict[str, Any], demo_items: list[dict[str, Any]], k: float
+) -> None:
+    """The mark of an overloaded line stands below its middle; its own figure looks for another place."""
+    found = js(LABELS, live=street_live, items=demo_items, at="LR main-02", k=k, way="worst")
+    own = next(x for x in found["labels"] if x["key"] == "LR main-02")
+    mark = {"minX": 480 - 12, "maxX": 480 + 10, "minY": 260 + 3, "maxY": 260 + 18}
+    assert "%" in own["value"]
+    assert not overlapping(own["box"], mark)
+
+
+def test_a_phase_alone_is_its_strand_and_its_letter(
+    js: Js, street_live: dict[str, Any], demo_items: list[dict[str, Any]]
+) -> None:
+    """Two-wire parts of the street: one strand in the stroke of its phase, one figure in its label."""
+    found = js(LABELS, live=street_live, items=demo_items, at="Crescent 2", k=2.0, way="phases")
+    label = next(x for x in found["labels"] if x["key"] == "Crescent 2")
+    assert label["value"].startswith("A ")
+    assert len(label["value"].split()) == 2
+    for branch in ("LR crescent-1", "LR crescent-2", "LR crescent-3"):
+        (part,) = js(STRANDS, live=street_live, items=demo_items, way="phases", lens="both", id=branch)
+        own = raw(street_live, "branches", branch, "phase_a_loading_pct")
+        assert part == ["A", js("m.lensColours(m.light, m.BANDS).loading(i.v)", v=own)]
