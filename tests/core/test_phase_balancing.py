@@ -353,20 +353,47 @@ def test_several_conditions_count_together() -> None:
             assert row["after"] < row["before"]
 
 
-def test_stopping_gives_the_best_so_far() -> None:
-    net = street(2, nodes=9)
-    calls = 0
+@pytest.mark.parametrize("method", ["exact", "exchange", "genetic", "mixed_integer"])
+def test_stopping_gives_the_best_so_far(method: str) -> None:
+    """Stopped at its first, third or ninth word, every method hands over an answer that a load flow confirms."""
+    net = street(2, nodes=9 if method != "exact" else 5)
+    before = run_unbalanced(net).summary["active_loss_mw"]
+    for most in (1, 3, 9):
+        calls = 0
 
-    def stop(share: float, words: str) -> None:
-        nonlocal calls
-        calls += 1
-        if calls > 3:
-            raise StopRequested
+        def stop(share: float, words: str, most: int = most) -> None:
+            nonlocal calls
+            calls += 1
+            if calls > most:
+                raise StopRequested
 
-    result = run_balancing(net, BalancingOptions(feeder="main 1", method="exchange"), stop)
+        options = BalancingOptions(feeder="main 1", method=method, objective="losses", change_cost_pct=0.0)  # type: ignore[arg-type]
+        result = run_balancing(net, options, stop)
+        assert result.summary["stopped"] == (calls > most), "one that has ended by then was not stopped"
+        assert result.summary["stopped"] or most > 3
+        assert result.summary["score"] <= 100 + 1e-9
+        assert any("best so far" in n for n in result.account.notes) == (calls > most)
+        assert run_unbalanced(taken_up(net, result)).summary["active_loss_mw"] <= before + 1e-9
+
+
+@pytest.mark.parametrize("method", ["exact", "exchange", "genetic", "mixed_integer"])
+def test_progress_only_grows_and_says_what_is_being_done(method: str) -> None:
+    told: list[tuple[float, str]] = []
+    net = street(6, nodes=6 if method != "exact" else 4)
+    options = BalancingOptions(feeder="main 1", method=method, time_limit_s=20)  # type: ignore[arg-type]
+    run_balancing(net, options, lambda share, words: told.append((share, words)))
+    shares = [s for s, _ in told]
+    assert shares == sorted(shares)
+    assert 0 <= shares[0] <= shares[-1] <= 1
+    assert all(words for _, words in told)
+
+
+def test_the_time_allowed_is_kept_and_said() -> None:
+    result = balance(street(3, nodes=40, kw=0.8), method="exchange", time_limit_s=0.5)
     assert result.summary["stopped"] == 1
-    assert result.summary["score"] <= 100 + 1e-9
-    assert any("best so far" in n for n in result.account.notes)
+    assert result.summary["took_s"] < 20, "a step under way is ended, no further one begun"
+    assert any("ran out of time" in n for n in result.account.notes)
+    assert result.summary["score"] < 100
 
 
 def test_the_scheme_holds_one_move_for_each_element_with_its_gain() -> None:

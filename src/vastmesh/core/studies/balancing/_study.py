@@ -67,9 +67,16 @@ def run_balancing(network: Network, options: BalancingOptions, progress: Progres
         raise InvalidFields([FieldProblem("options", "method", method, text)])
     stopped = False
 
+    done = 0.0
+
+    def told(share: float, words: str) -> None:
+        nonlocal done
+        done = max(done, share)  # what is left may shrink by surprise, but never grows
+        progress(done, words)
+
     search = Search(
         feeders, before, weight, options.most_changes or len(movable), options.change_cost_pct, started + options.time_limit_s,
-        options.seed, progress, best=start,
+        options.seed, told, best=start,
     )  # fmt: skip
     search.exactly(start)
     try:
