@@ -214,3 +214,38 @@ def test_a_unit_without_load_has_no_sequences_to_tell() -> None:
     net = network(bus("a", 33), source("a"), bus("b", 11), transformer("a", "b"))
     found = row(run_unbalanced(net), "branches", "a/b")
     assert found["negative_current_deg"] is None
+
+
+@pytest.mark.parametrize(("conductors", "expected"), [("AN", None), ("ABN", 100.0), ("ABCN", 200.0)])
+def test_an_empty_phase_counts_in_the_power_unbalance(conductors: str, expected: float | None) -> None:
+    """All power in one of two phases is the whole mean away from it; in one of three twice the mean; alone there is nothing to
+    compare with."""
+    net = network(
+        bus("a", 0.4, conductors="ABCN", neutral="earthed"), source("a", fault_max_mva=1e4, fault_min_mva=9e3),
+        bus("b", 0.4, conductors=conductors),
+        line("a", "b", length_km=0.05, r_ohm_per_km=0.3, x_ohm_per_km=0.08, conductors=conductors),
+        load("b", 0.004, 0.001, id="one", conductors="AN"),
+    )  # fmt: skip
+    found = row(run_unbalanced(net), "branches", "a-b")["power_unbalance_pct"]
+    assert found is None if expected is None else found == pytest.approx(expected, abs=1e-6)
+
+
+def test_nothing_flowing_is_no_unbalance() -> None:
+    net = network(
+        bus("a", 0.4, conductors="ABCN", neutral="earthed"), source("a", fault_max_mva=1e4, fault_min_mva=9e3),
+        bus("b", 0.4, conductors="ABCN"), line("a", "b", length_km=0.05, r_ohm_per_km=0.3, conductors="ABCN"),
+    )  # fmt: skip
+    found = row(run_unbalanced(net), "branches", "a-b")
+    assert found["power_unbalance_pct"] is None
+    assert found["phase_a_loading_pct"] is None
+
+
+@pytest.mark.parametrize("kind", ["load", "inverter", "electrode"])
+def test_what_hangs_at_one_bus_says_what_it_is_connected_to(kind: str) -> None:
+    items: dict[str, Item] = {
+        "load": load("b", 0.001, id="x", conductors="CN"),
+        "electrode": {"kind": "electrode", "id": "x", "bus": "b", "resistance_ohm": 9.0},
+        "inverter": {"kind": "inverter", "id": "x", "bus": "b", "rated_mva": 0.003, "active_power_mw": 0.002, "conductors": "AN"},
+    }  # fmt: skip
+    found = row(run_unbalanced(street(items[kind])), "injections", "x")
+    assert found["phases"] == {"load": "CN", "inverter": "AN", "electrode": "N"}[kind]
