@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 
+import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import find
+from tests.browser.conftest import call, find
 
 
 def per_phase(bench: Page) -> None:
@@ -106,6 +107,42 @@ def test_phasors_of_a_home_and_settings_by_command(bench: Page) -> None:
     limit.press("Enter")
     bench.get_by_role("tab", name=re.compile("^Findings")).click()
     expect(bench.get_by_text("neutral to earth; at most 10 V allowed")).to_have_count(0)
+
+
+def test_all_conditions_lie_behind_the_worst_phase(bench: Page) -> None:
+    per_phase(bench)
+    find(bench, "LR 5")
+    bench.keyboard.press("2")
+    bench.get_by_role("button", name="all conditions").click()
+    overlays = bench.get_by_test_id("overlay")
+    expect(overlays.first).to_be_attached(timeout=15_000)
+    expect(bench.get_by_text("Summer noon").last).to_be_visible()
+    look_by(bench, "worst phase", "phases")
+    expect(bench.get_by_role("button", name="all conditions")).to_have_count(0)
+
+
+def test_loads_at_low_voltage_are_entered_in_kilowatts(bench: Page, server: str, project: str) -> None:
+    def stored(ident: str) -> float:
+        opened = call(f"{server}/api/projects/{project}")
+        return float(next(i for i in opened["items"] if i["id"] == ident)["active_power_mw"])
+
+    field = bench.locator("[data-field=active_power_mw]")
+    find(bench, "LR home 05")
+    expect(field).to_contain_text("kW")
+    expect(field.locator("input")).to_have_value("2.6")
+    field.locator("input").fill("3.1")
+    field.locator("input").press("Enter")
+    expect(bench.locator("[data-field=apparent_power_mva] input")).to_have_attribute(
+        "placeholder", re.compile(r"^3\.19")
+    )
+    assert stored("LR home 05") == pytest.approx(0.0031)
+    bench.get_by_role("application").focus()
+    find(bench, "LR 3 roof")
+    expect(bench.locator("[data-field=rated_mva]")).to_contain_text("kVA")
+    expect(bench.locator("[data-field=rated_mva] input")).to_have_value("8.5")
+    find(bench, "Heron End demand")
+    expect(field).to_contain_text("MW")
+    assert stored("Heron End demand") == pytest.approx(float(field.locator("input").input_value()))
 
 
 def test_two_schemes_that_clash_are_settled_by_choice(bench: Page) -> None:

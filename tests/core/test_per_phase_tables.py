@@ -249,3 +249,13 @@ def test_what_hangs_at_one_bus_says_what_it_is_connected_to(kind: str) -> None:
     }  # fmt: skip
     found = row(run_unbalanced(street(items[kind])), "injections", "x")
     assert found["phases"] == {"load": "CN", "inverter": "AN", "electrode": "N"}[kind]
+
+
+def test_the_shares_of_a_current_add_up_to_its_sequences() -> None:
+    """A load on one phase draws the same positive, negative and zero sequence: a third of its current each."""
+    net = street()
+    net.apply([Update(id=i, values={"in_service": False}) for i in ("on B", "on C")])
+    found = row(run_unbalanced(net), "branches", "a-b")
+    for word in ("positive", "negative", "zero"):
+        assert found[f"{word}_current_a"] == pytest.approx(found["phase_a_current_a"] / 3, rel=1e-9)
+    assert found["neutral_current_a"] == pytest.approx(found["phase_a_current_a"], rel=1e-9)
