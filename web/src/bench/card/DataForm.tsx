@@ -4,8 +4,7 @@ import styled from 'styled-components'
 import type { FieldSpec, Kind, Step } from '../../api/client'
 import { aboutQuery } from '../../api/queries'
 import { KILO } from '../../design/units'
-import { busesOf, type Item, number } from '../model'
-import { usePrefs } from '../prefs'
+import type { Item } from '../model'
 import { confirm } from '../session'
 import { useBench } from '../store'
 import { ConditionFactors } from './ConditionFactors'
@@ -14,6 +13,7 @@ import { applies, Field } from './Field'
 import { PhasePick } from './PhasePick'
 import { Related } from './Related'
 import { StateHere } from './StateHere'
+import { useCardUnits } from './useCardUnits'
 import { ValuesHere } from './ValuesHere'
 
 const Rows = styled.div`display: flex; flex-direction: column;`
@@ -50,14 +50,6 @@ export function useComputed(item: Item): ReadonlyMap<string, Step> {
   return new Map(steps.flatMap((s) => (s.field ? [[s.field, s] as const] : [])))
 }
 
-/** What hangs at a low-voltage bus is entered in kW, and everything where that is the unit chosen. */
-function useSmall(item: Item): boolean {
-  const kilo = usePrefs((s) => s.units.power) === 'kW'
-  const items = useBench((s) => s.items)
-  const buses = busesOf(item)
-  return kilo || (buses.length === 1 && (number(items.get(buses[0]!), 'nominal_kv') ?? 1e9) <= 1)
-}
-
 const inKilo = (f: FieldSpec): FieldSpec => {
   const shown_unit = f.shown_unit === f.unit ? KILO[f.unit ?? ''] : undefined
   return shown_unit ? { ...f, shown_unit, shown_factor: 1000 } : f
@@ -67,7 +59,7 @@ export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
   const computed = useComputed(item)
   const shown = kind.fields.filter((f) => !f.terminal && f.type !== 'other' && applies(item, f))
   const origins = Object.values(item.origins ?? {})
-  const small = useSmall(item)
+  const small = useCardUnits(item).power === 'kW'
   const field = (f: FieldSpec) => (
     <Field key={f.name} item={item} spec={small ? inKilo(f) : f} computed={computed.get(f.name)} />
   )

@@ -2,9 +2,10 @@
 import styled from 'styled-components'
 import { shown, shownUnit } from '../../design/units'
 import type { FullColumn, Item, ResultTable } from '../model'
-import { usePrefs } from '../prefs'
+import type { Units } from '../prefs'
 import { how, useBench } from '../store'
 import { FigureList } from './FigureList'
+import { useCardUnits } from './useCardUnits'
 
 const How = styled.button`border: none; background: none; color: ${(p) => p.theme.accent}; padding: 0 0 6px; min-height: 24px; cursor: pointer; text-decoration: underline;`
 const Note = styled.p`color: ${(p) => p.theme.quiet};`
@@ -14,6 +15,7 @@ const SKIP = new Set(['id', 'name', 'kind', 'area', 'bus', 'from_bus', 'to_bus',
 export function Results({ item }: { item: Item }) {
   const result = useBench((s) => s.result)
   const failed = useBench((s) => s.failed)
+  const units = useCardUnits(item)
   const table = Object.values(result?.tables ?? {}).find((t) => t.name !== 'areas' && t.row.has(item.id))
   if (!table) return <Note>This study says nothing about {item.name}.</Note>
   return (
@@ -22,25 +24,24 @@ export function Results({ item }: { item: Item }) {
       <How type="button" onClick={() => how(item.id)}>
         How these figures come about
       </How>
-      <Figures table={table} id={item.id} />
+      <Figures table={table} id={item.id} units={units} />
     </>
   )
 }
 
-function Figures({ table, id }: { table: ResultTable; id: string }) {
+function Figures({ table, id, units }: { table: ResultTable; id: string; units: Units }) {
   const row = table.row.get(id)!
   const shown = table.columns.filter((c) => !SKIP.has(c.name))
   return (
     <FigureList>
       {shown.map((c) => (
-        <Figure key={c.name} column={c} value={c.values[row]} />
+        <Figure key={c.name} column={c} value={c.values[row]} units={units} />
       ))}
     </FigureList>
   )
 }
 
-function Figure({ column, value }: { column: FullColumn; value: unknown }) {
-  const units = usePrefs((s) => s.units)
+function Figure({ column, value, units }: { column: FullColumn; value: unknown; units: Units }) {
   const number = typeof value === 'number' || value === null || value === undefined
   const tiny = column.name === 'mismatch_mva' && typeof value === 'number'
   return (
