@@ -145,6 +145,15 @@ def test_loads_at_low_voltage_are_entered_in_kilowatts(bench: Page, server: str,
     assert stored("Heron End demand") == pytest.approx(float(field.locator("input").input_value()))
 
 
+def test_a_finding_leads_to_balancing_what_is_behind_its_cause(bench: Page) -> None:
+    per_phase(bench)
+    bench.locator("li button[data-severity=breach]").filter(has_text="LR 7").first.click()
+    expect(bench.get_by_test_id("cause")).to_contain_text("loaded unequally")
+    bench.get_by_role("button", name="Balance the phases behind LR main-01").click()
+    expect(bench.get_by_role("button", name="LR main-01 Feeder from", exact=True).first).to_be_visible()
+    expect(bench.get_by_role("button", name="Balance", exact=True)).to_be_enabled()
+
+
 def test_two_schemes_that_clash_are_settled_by_choice(bench: Page) -> None:
     for name, power in (("Scheme", "0.05"), ("Scheme 2", "0.06")):
         bench.keyboard.press("s")

@@ -174,6 +174,23 @@ def test_a_cause_of_unbalance_names_the_branch_and_its_phases() -> None:
     assert all(f"{name} {p:.0f} kW" in found.text for name, p in zip("ABC", powers, strict=True))
 
 
+def test_unequal_phases_are_named_as_a_cause_of_low_voltage_and_of_overload() -> None:
+    """18, 8 and 4 kW are unequal; three equal loads of the same sum are not, whatever else is wrong."""
+    net = street(rating_a=60.0)
+    result = run_unbalanced(net)
+    for ident, quantity in (("b", "voltage_pu"), ("a-b", "loading_pct"), ("b", "unbalance_pct")):
+        found = find_cause(net, result, Trace(net), ident, quantity, LiveUnbalanced)
+        assert found.uneven == "a-b"
+        assert "its phases are loaded unequally" in found.text
+    even = net.copy()
+    even.apply([Update(id=f"on {p}", values={"active_power_mw": 0.01, "reactive_power_mvar": 0.0023}) for p in "ABC"])
+    result = run_unbalanced(even)
+    for ident, quantity in (("b", "voltage_pu"), ("a-b", "loading_pct")):
+        found = find_cause(even, result, Trace(even), ident, quantity, LiveUnbalanced)
+        assert found.uneven is None
+        assert "unequally" not in found.text
+
+
 # Loading
 
 

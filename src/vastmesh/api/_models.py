@@ -554,12 +554,13 @@ class ProposalOut(BaseModel):
 
 
 class CauseOut(BaseModel):
-    """Why a finding is there, and what was tried and helps."""
+    """Why a finding is there, and what was tried and helps. ``uneven``: the branch behind which phases should be balanced."""
 
     revision: int
     text: str
     elements: list[str]
     proposals: list[ProposalOut]
+    uneven: str | None = None
 
 
 class SummariesOut(BaseModel):

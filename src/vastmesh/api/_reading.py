@@ -174,7 +174,9 @@ def cause(ident: str, quantity: str, one: One) -> m.CauseOut:
         revision, trace, result = one.revision, one.trace(), solved.result
     found = find_cause(network, result, trace, ident, quantity, live_for)
     proposals = [m.ProposalOut(label=p.label, effect=p.effect, changes=p.changes) for p in found.proposals]
-    return m.CauseOut(revision=revision, text=found.text, elements=found.elements, proposals=proposals)
+    return m.CauseOut(
+        revision=revision, text=found.text, elements=found.elements, proposals=proposals, uneven=found.uneven
+    )
 
 
 # Studies and runs

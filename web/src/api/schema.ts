@@ -1069,7 +1069,7 @@ export interface components {
         };
         /**
          * CauseOut
-         * @description Why a finding is there, and what was tried and helps.
+         * @description Why a finding is there, and what was tried and helps. ``uneven``: the branch behind which phases should be balanced.
          */
         CauseOut: {
             /** Revision */
@@ -1080,6 +1080,8 @@ export interface components {
             elements: string[];
             /** Proposals */
             proposals: components["schemas"]["ProposalOut"][];
+            /** Uneven */
+            uneven?: string | null;
         };
         /**
          * ChangeIn

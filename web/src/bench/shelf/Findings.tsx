@@ -258,6 +258,11 @@ function Cause({ finding, seen }: { finding: Finding; seen: Seen | undefined }) 
       <p data-testid="cause">
         {isError ? 'The cause could not be worked out.' : (data?.text ?? 'Looking along the supply …')}
       </p>
+      {data?.uneven && (
+        <Button onPress={() => balanceBehind(data.uneven!)}>
+          Balance the phases behind {items.get(data.uneven)?.name ?? data.uneven}
+        </Button>
+      )}
       {data && data.proposals.length > 0 && (
         <>
           <h3>Tried, and it helps</h3>
@@ -299,4 +304,10 @@ function Cause({ finding, seen }: { finding: Finding; seen: Seen | undefined }) 
       </div>
     </Why>
   )
+}
+
+/** Open phase balancing for all that a branch feeds. */
+function balanceBehind(head: string) {
+  select(head, { reveal: true })
+  useBench.setState({ shelf: 'schemes', schemePane: 'balance', shelfTall: true, shelfOpen: true })
 }

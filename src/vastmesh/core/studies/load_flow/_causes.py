@@ -42,11 +42,13 @@ class Proposal:
 
 @dataclass(frozen=True)
 class Cause:
-    """The cause in a sentence, the elements it names, and what would help, the most helpful first."""
+    """The cause in a sentence, the elements it names, and what would help, the most helpful first. ``uneven``: the branch
+    whose phases are loaded least alike, where balancing what it feeds would help."""
 
     text: str
     elements: list[str]
     proposals: list[Proposal]
+    uneven: str | None = None
 
 
 Records = Mapping[str, Mapping[str, Any]]
@@ -82,6 +84,7 @@ def find_cause(
     return Cause("What is written beside the finding says it all.", [ident], [])
 
 
+_UNEVEN = 0.3  # spread of the phases' power over its mean from which it is named as a cause of low voltage or loading
 _UNEQUAL = ("neutral_voltage_v", "unbalance_pct", "negative_voltage_pct", "zero_voltage_pct", "neutral_loading_pct")
 
 
@@ -123,14 +126,23 @@ class _Search:
             behind = self._generation_behind(ident)
             if behind > 1e-3:
                 words.append(f"{behind:.3g} MW are generated at and behind it")
+        uneven = self._uneven(ident, _UNEVEN)
+        words += [uneven[1]] if uneven else []
+        ideas = self._voltage_ideas(ident, self.trace.path(ident), low=low)
         return Cause(
-            "; ".join(words) + ".",
-            named,
-            self._tried(self._voltage_ideas(ident, self.trace.path(ident), low=low), ident, "voltage_pu"),
+            "; ".join(words) + ".", named, self._tried(ideas, ident, "voltage_pu"), uneven[0] if uneven else None
         )
 
     def unequal(self, ident: str) -> Cause:
-        """Which branch on the way carries its phases least alike."""
+        found = self._uneven(ident)
+        if found is None:
+            return Cause("The phases upstream of it are not known.", [ident], [])
+        worst, words = found
+        return Cause(f"{words}. Balancing the phases of this feeder helps.", [worst], [], worst)
+
+    def _uneven(self, ident: str, least: float = 0.0) -> tuple[str, str] | None:
+        """Which branch on the way, or the branch itself, carries its phases least alike, and in words; None where the spread
+        is below a share of the mean, or not known."""
         path = [b for b in self.trace.path(ident) if b in self.branches] or [ident]
         spread: dict[str, list[float]] = {}
         for branch in {*path, ident} & self.branches.keys():
@@ -138,11 +150,13 @@ class _Search:
             if all(p is not None for p in powers):
                 spread[branch] = [1e3 * p for p in powers if p is not None]
         if not spread:
-            return Cause("The phases upstream of it are not known.", [ident], [])
+            return None
         worst = max(spread, key=lambda b: max(spread[b]) - min(spread[b]))
+        far, mean = max(spread[worst]) - min(spread[worst]), abs(sum(spread[worst])) / 3
+        if far < least * mean:
+            return None
         said = ", ".join(f"{n} {p:.0f} kW" for n, p in zip("ABC", spread[worst], strict=True))
-        text = f"{self.name(worst)} carries {said}: its phases are loaded unequally. Balancing the phases of this feeder helps."
-        return Cause(text, [worst], [])
+        return worst, f"{self.name(worst)} carries {said}: its phases are loaded unequally"
 
     def _from_supply_point(self, ident: str) -> list[str]:
         """The way from a bus back to what supplies its feeder: the lower side of the last transformer above 1 kV.
@@ -195,8 +209,11 @@ class _Search:
                 named += beside
         if row and row["from_power_factor"] is not None and row["from_power_factor"] < 0.9:
             words.append(f"its power factor is {row['from_power_factor']:.2f}")
+        uneven = self._uneven(ident, _UNEVEN)
+        words += [uneven[1]] if uneven else []
         ideas = self._loading_ideas(ident, set(reach.buses))
-        return Cause("; ".join(words) + "." if words else "", named, self._tried(ideas, ident, "loading_pct"))
+        tried = self._tried(ideas, ident, "loading_pct")
+        return Cause("; ".join(words) + "." if words else "", named, tried, uneven[0] if uneven else None)
 
     def _beside(self, item: Any) -> list[str]:
         if not isinstance(item, Element) or len(item.buses()) != 2:
