@@ -6,6 +6,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 STAMPS := .stamps
 WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/tsconfig.json
+KERNELS := $(shell grep -rl njit src/vastmesh --include=*.py)
 PORT ?= 8420
 
 .PHONY: help demo test check bench build setup screenshots schema lock chromium office clean
@@ -31,7 +32,7 @@ check: $(STAMPS)/python $(STAMPS)/web ## Format, lint, types, import contracts
 bench: $(STAMPS)/python ## Measure (never part of the tests)
 	$(BIN)/python benchmarks/run.py
 
-build: $(STAMPS)/python $(STAMPS)/pango src/vastmesh/web/index.html ## Everything but starting it
+build: $(STAMPS)/python $(STAMPS)/kernels $(STAMPS)/pango src/vastmesh/web/index.html ## Everything but starting it
 
 setup: $(STAMPS)/python $(STAMPS)/web
 
@@ -41,6 +42,11 @@ $(STAMPS)/python: requirements.lock pyproject.toml
 	$(BIN)/pip install -q --disable-pip-version-check --require-hashes -r requirements.lock
 	$(BIN)/pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .
 	@mkdir -p $(STAMPS) && touch $@
+
+# Compiled once, so that nobody waits for it at the first start.
+$(STAMPS)/kernels: $(STAMPS)/python $(KERNELS)
+	$(BIN)/python -c "from vastmesh.core.studies.warm import warm_up; warm_up()"
+	@touch $@
 
 $(STAMPS)/web: web/package-lock.json web/package.json
 	@command -v npm >/dev/null || { echo "Node 20 with npm 11 is needed (npm was not found)."; exit 1; }

@@ -11,8 +11,7 @@ from fastapi import FastAPI, HTTPException
 from fastapi.responses import FileResponse, HTMLResponse, Response
 
 from .. import __version__
-from ..core.network import Network
-from ..core.studies.load_flow import run_load_flow
+from ..core.studies.warm import warm_up
 from ..runner import Runner
 from ..store import Store
 from . import _errors
@@ -31,7 +30,7 @@ def make_app(data: Path) -> FastAPI:
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        threading.Thread(target=_warm_up, daemon=True).start()
+        threading.Thread(target=warm_up, daemon=True).start()
         yield
         app.state.runner.close()
         app.state.sessions.store.close()
@@ -62,14 +61,3 @@ def make_app(data: Path) -> FastAPI:
         return FileResponse(index, headers={"cache-control": "no-cache"})
 
     return app
-
-
-def _warm_up() -> None:
-    """Load the compiled kernels before somebody waits for them."""
-    network = Network.from_items([
-        {"kind": "bus", "id": "a", "nominal_kv": 11}, {"kind": "bus", "id": "b", "nominal_kv": 11},
-        {"kind": "source", "id": "s", "bus": "a"},
-        {"kind": "line", "id": "l", "from_bus": "a", "to_bus": "b", "length_km": 1, "r_ohm_per_km": 0.3,
-         "x_ohm_per_km": 0.3},
-    ])  # fmt: skip
-    run_load_flow(network)

@@ -79,8 +79,8 @@ def demand(network: Network, e: Demand) -> Iterator[Working]:
     steps = [step for f, step in every.items() if f not in given]
     if "current_a" not in given and kv:
         each = e.mva_per_ampere(kv)
-        way = {1: "S / (U / √3)", 3: "S / (√3 U)"}.get(round(each * 1e3 * SQRT3 / kv), "S / U")
-        way = "S / (2 U / √3)" if len(e.conductors.replace("N", "")) == 2 and each * 1e3 > kv * 1.01 else way
+        ways = {1.0: "S / (U / √3)", 2.0: "S / (2 U / √3)", 3.0: "S / (√3 U)"}
+        way = ways.get(round(each * 1e3 * SQRT3 / kv, 6), "S / U")  # else between two phases
         steps.append(Step("I", "Current", way, f"{fig(size)} MVA at {fig(kv)} kV, {e.conductors}", size / each, "A",
                           field="current_a"))  # fmt: skip
     yield Working("The other figures of the demand", steps, note="At nominal voltage and 100 % demand.")

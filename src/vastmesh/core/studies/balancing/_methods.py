@@ -201,7 +201,7 @@ def _settle(search: Search, start: Assignment, rng: np.random.Generator) -> Arou
 
 
 def genetic(search: Search) -> None:
-    """A population that is crossed and mutated, each child led downhill by single moves; the best are solved in full."""
+    """A population that is crossed and mutated, each child led downhill; the best are solved in full."""
     rng = np.random.default_rng(search.seed)
     sizes, n = search.sizes, len(search.sizes)
     model = _settle(search, np.zeros(n, np.int64), rng)
