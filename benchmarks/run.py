@@ -187,7 +187,7 @@ def measure_balancing(loads: int) -> dict[str, Any]:
     for method in ("exchange", "genetic", "mixed_integer"):
         options = BalancingOptions(feeder="main 1", method=method, change_cost_pct=0.0, time_limit_s=30)
         result = run_balancing(network, options, lambda share, words: None)
-        found[f"{method[:8]}_score"] = float(result.summary["score"] or 0.0)
+        found[f"{method[:8]}_score"] = f"{result.summary['score']:.3f}"
         found[f"{method[:8]}_s"] = float(result.summary["took_s"] or 0.0)
     return found
 

@@ -250,7 +250,8 @@ def _reduced(p: Assignment, search: Search, rng: np.random.Generator) -> Assignm
 
 _SIDES = 16
 _SHARE = 0.3  # of the time left, for each programme
-_MOST_BRANCHES = 40  # told apart by the programme; the rest weigh little
+_MOST_BRANCHES = 24  # told apart by the programme; the rest weigh little
+_MOST_PLACES = 12  # of which the largest is sought; leaving out others keeps the bound a bound
 
 
 def mixed_integer(search: Search) -> None:
@@ -314,10 +315,12 @@ def _programme(search: Search, model: Around) -> tuple[Assignment, float] | None
             bounded(*_deviations(base[branch], effect[branch]), float(weight[branch]))
         if "neutral" in share:
             rows = np.flatnonzero((lay.conductor == 3) & lay.first)
+            rows = rows[np.argsort(-np.abs(now.i[rows, 0]))[:_MOST_PLACES]]
             bounded(*_polygon(now.i[rows, 0], added.i[rows]), share["neutral"])
         if "voltage" in share and len(now.v1):
             scale = 100 / np.abs(now.v1[:, 0])
-            bounded(*_polygon(now.v2[:, 0] * scale, added.v2 * scale[:, None]), share["voltage"])
+            rows = np.argsort(-np.abs(now.v2[:, 0]) * scale)[:_MOST_PLACES]
+            bounded(*_polygon(now.v2[rows, 0] * scale[rows], added.v2[rows] * scale[rows, None]), share["voltage"])
     width = n_x + len(further)
     one = csr_array((np.ones(n_x), (np.repeat(np.arange(n), sizes), np.arange(n_x))), shape=(n, width))
     moved = np.ones(n_x)
