@@ -3,14 +3,12 @@ import { useTheme } from 'styled-components'
 import type { Finding } from '../../api/client'
 import { MarkShape } from '../../design/Icon'
 import { toScreen, type View } from './geometry'
-import type { Label } from './labels'
+import { inkOf, type Label } from './labels'
 import type { Shapes } from './Painter'
 import type { Paint } from './paint'
 
 export function Lettering({ labels }: { labels: readonly Label[] }) {
   const theme = useTheme()
-  const ink = (l: Label) =>
-    l.severity === 'breach' ? theme.breach : l.severity === 'watch' ? theme.watchInk : theme.quiet
   // The ground behind the letters first, then the letters: not every program knows the order of paint.
   return (
     <>
@@ -23,7 +21,7 @@ export function Lettering({ labels }: { labels: readonly Label[] }) {
               x={l.x}
               y={l.y}
               textAnchor={l.anchor}
-              fill={ground ? theme.panel : ink(l)}
+              fill={ground ? theme.panel : inkOf(theme, l)}
               stroke={ground ? theme.panel : 'none'}
               strokeWidth={ground ? 3.5 : 0}
               strokeLinejoin="round"

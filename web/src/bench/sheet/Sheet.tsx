@@ -18,7 +18,7 @@ import { Backdrop, HeatSurface, Routes, useBackdrop } from './Geography'
 import { GrowHandles } from './GrowHandles'
 import { boxOf, centred, fitView, type Point, pathOf, toScreen, type View, zoomed } from './geometry'
 import { Legend } from './Legend'
-import { type Label, labelsFor } from './labels'
+import { inkOf, type Label, labelsFor } from './labels'
 import { buildMapScene, placedBuses } from './mapScene'
 import { arrow, neighbour } from './neighbour'
 import { Painter, type Shapes } from './Painter'
@@ -475,8 +475,6 @@ function Halo({
 
 function Labels({ labels, movable }: { labels: readonly Label[]; movable: string | null }) {
   const theme = useTheme()
-  const ink = (l: Label) =>
-    l.severity === 'breach' ? theme.breach : l.severity === 'watch' ? theme.watchInk : theme.quiet
   return (
     <g pointerEvents="none" paintOrder="stroke" stroke={theme.panel} strokeWidth={3.5} strokeLinejoin="round">
       {labels.map((l) => (
@@ -485,7 +483,7 @@ function Labels({ labels, movable }: { labels: readonly Label[]; movable: string
           x={l.x}
           y={l.y}
           textAnchor={l.anchor}
-          fill={ink(l)}
+          fill={inkOf(theme, l)}
           data-label={l.key === movable ? l.key : undefined}
           pointerEvents={l.key === movable ? 'all' : undefined}
           style={l.key === movable ? { cursor: 'move' } : undefined}

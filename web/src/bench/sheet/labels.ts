@@ -1,5 +1,7 @@
 /** Labels in screen coordinates: which ones there is room for, the important ones first. */
+
 import { fixed, power } from '../../design/format'
+import type { Palette } from '../../design/tokens'
 import { shown, shownUnit } from '../../design/units'
 import { figure, type Result, values } from '../model'
 import type { LabelSet, Units } from '../prefs'
@@ -18,6 +20,10 @@ export interface Label {
   readonly box: Box
   readonly severity: string | undefined
 }
+
+/** The colour a label is written in: that of its finding, where it has one. */
+export const inkOf = (palette: Palette, label: Label) =>
+  label.severity === 'breach' ? palette.breach : label.severity === 'watch' ? palette.watchInk : palette.quiet
 
 interface Spot {
   readonly x: number
