@@ -122,6 +122,8 @@ def test_phasors_of_a_home_show_how_its_current_lags(
     assert cos(radians(voltage["angle"] - current["angle"])) == pytest.approx(0.97, abs=1e-4)
     assert current["angle"] < voltage["angle"]
     assert abs(sum(map(phasor, tile["arrows"]))) < 1e-3, "what goes in by the phase comes back by the neutral"
+    (again,) = js(TILES, live=street_live, all=demo_items, ids=["LR home 05"], way="sequences")
+    assert again == tile, "what hangs at one bus is told by phase alone"
 
 
 def test_phasors_of_sequences_add_up_to_phase_a(

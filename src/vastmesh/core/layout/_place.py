@@ -17,7 +17,7 @@ COLUMN, ROW = 90.0, 100.0  # sheet units between neighbouring nodes of a feeder,
 _EDGE = 300.0  # sheet units for one edge of a meshed part
 _CLEAR, _NEAR = 70.0, 40.0
 _NARROW, _NARROW_WAYS = 76.0, 5
-# What hangs below a node: sheet units from one to the next, and beside a branch that goes straight down.
+# What hangs below a node, as the sheet draws it: sheet units from one to the next, and beside a branch that goes straight down.
 _PITCH, _ASIDE = 22.0, 20.0
 _UPWARDS = ("source", "generator", "inverter")
 
@@ -78,10 +78,10 @@ class _Placing:
             if len(ends) >= 2 and not (isinstance(e, Switch) and not e.closed):
                 down = isinstance(e, Transformer | ThreeWinding)
                 self.edges += [(self.row[ends[0]], self.row[end], down) for end in ends[1:]]
-        self.hanging: list[list[str]] = [[] for _ in self.buses]
+        self.hanging = [0] * len(self.buses)
         for e in network.elements():
             if len(ends := e.buses()) == 1 and e.kind not in _UPWARDS:
-                self.hanging[self.row[ends[0]]].append(e.id)
+                self.hanging[self.row[ends[0]]] += 1
         self.neighbours: list[list[tuple[int, bool]]] = [[] for _ in self.buses]
         for a, b, drop in self.edges:
             self.neighbours[a].append((b, drop))
@@ -221,7 +221,7 @@ class _Placing:
 
     def _ahead(self, i: int) -> int:
         """Further columns before a node of a feeder: what hangs from it stands in a row to its left."""
-        low = len(self.hanging[i])
+        low = self.hanging[i]
         aside = _ASIDE if len(self.neighbours[i]) > 2 else 0.0
         return max(0, ceil((_PITCH * (low - 1) + aside + _PITCH - COLUMN) / COLUMN)) if low else 0
 

@@ -10,6 +10,7 @@ import { font } from '../../design/tokens'
 import { hasPhases, type Result, values } from '../model'
 import { BANDS, type Bands, setPrefs, usePrefs, type Way } from '../prefs'
 import { type Lens, selectMany, useBench } from '../store'
+import { STRAND_LENSES } from './paint'
 
 const Box = styled.div`
   position: absolute; left: 12px; bottom: 12px; display: flex; align-items: center; gap: 18px; padding: 3px 12px; border-radius: 6px;
@@ -103,7 +104,7 @@ function StrandKey() {
   const result = useBench((s) => s.result)
   const { way, phaseNames } = usePrefs()
   const parts = STRANDS[way]
-  if (!parts || !hasPhases(result) || !['both', 'voltage', 'loading', 'losses'].includes(lens)) return null
+  if (!parts || !hasPhases(result) || !STRAND_LENSES.includes(lens)) return null
   return (
     <Keys
       role="note"

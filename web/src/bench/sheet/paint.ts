@@ -72,7 +72,10 @@ export function makePaint(shown: Shown): Paint {
   }
 }
 
-/** Columns by phase or pair that a lens reads, of buses and of branches. */
+/** Lenses that tell phases apart. */
+export const STRAND_LENSES: readonly Lens[] = ['both', 'voltage', 'loading', 'losses']
+
+/** Columns by phase or pair that a lens reads of buses, and the parts they are for. */
 const PARTS: readonly (readonly [string, readonly string[]])[] = [
   ['phase_*_voltage_pu', ['A', 'B', 'C']],
   ['line_*_voltage_pu', ['AB', 'BC', 'CA']],
@@ -86,7 +89,7 @@ function strandHues({ lens, result, bands, palette }: Shown): (id: string) => st
     !!table?.columns.some((c) => c.name === name)
   const column = (pattern: string, part: string) => pattern.replace('*', part.toLowerCase())
   const part = PARTS.find(([pattern, parts]) => known(buses, column(pattern, parts[0]!)))
-  if (!part || !['both', 'voltage', 'loading', 'losses'].includes(lens)) return () => ''
+  if (!part || !STRAND_LENSES.includes(lens)) return () => ''
   const [voltage, parts] = part
   const losses = lens === 'losses'
   const load = losses ? 'phase_*_loss_kw' : 'phase_*_loading_pct'

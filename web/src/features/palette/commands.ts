@@ -138,7 +138,7 @@ function oneCommands(item: Item): Command[] {
           },
         ]
       : []),
-    ...(item.kind !== 'bus' && phasesOf(item) < 3
+    ...(item.kind !== 'bus' && [1, 2].includes(phasesOf(item))
       ? [
           {
             id: 'next-phase',

@@ -21,7 +21,7 @@ export interface Tile {
   readonly beside: readonly Phasor[]
 }
 
-/** Stem of the columns of each phasor, and whether its size is written as a share of the positive sequence. */
+/** Conductor or sequence, and the stem of its columns. */
 const PHASES: readonly (readonly [string, string])[] = [
   ['A', 'phase_a'],
   ['B', 'phase_b'],
@@ -95,9 +95,11 @@ export function tilesOf(
       ]
     }
     if (!tableOf(result, item.id)) return []
-    const [arrows, ghosts] = [result, pinned].map((r) => currents(r, item.id, way))
+    // What hangs at one bus is told by phase alone.
+    const own = busesOf(item).length === 1 ? 'phases' : way
+    const [arrows, ghosts] = [result, pinned].map((r) => currents(r, item.id, own))
     const bus = busBeside(items, result, item)
-    const beside = bus ? voltages(result, bus, way).filter((v) => v.conductor !== 'N') : []
+    const beside = bus ? voltages(result, bus, own).filter((v) => v.conductor !== 'N') : []
     return [{ ...common, what: 'current', unit: 'A', digits: 1, arrows: arrows!, ghosts: ghosts!, beside }]
   })
 }
