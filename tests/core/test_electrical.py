@@ -113,7 +113,8 @@ def test_jacobian_equals_finite_differences(net: Network, seed: int) -> None:
     arrays = compile_network(net)
     problem = Problem(arrays)
     targets = problem.targets(arrays)
-    _, y = problem.admittance(arrays)
+    nodal = problem.admittance(arrays)
+    y = nodal.g, nodal.b
     n, pattern = problem.n, problem.pattern
     rng = np.random.default_rng(seed)
     kinds = targets.node_type.copy()
@@ -194,7 +195,8 @@ def test_vectorised_sine_and_cosine_equal_the_library_to_the_last_places() -> No
 def test_one_pass_assembly_equals_the_formulas(net: Network) -> None:
     arrays = compile_network(net)
     problem = Problem(arrays)
-    ports, (g, b) = problem.admittance(arrays)
+    nodal = problem.admittance(arrays)
+    ports, g, b = nodal.ports, nodal.g, nodal.b
     plain = two_ports(arrays.tables["branch"])
     for name in ("ff", "ft", "tf", "tt"):
         assert getattr(ports, name) == pytest.approx(getattr(plain, name), rel=1e-13)

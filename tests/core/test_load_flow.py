@@ -288,9 +288,10 @@ def test_demand_beyond_the_line_is_explained() -> None:
     result = run_load_flow(two_bus(1.5 * most, 0.0))
     assert result.account.ending is Ending.ITERATION_LIMIT
     assert result.tables == {}
-    share = float(result.account.explanation.split("At ")[1].split(" %")[0])
-    assert share == pytest.approx(100 / 1.5, abs=2)
-    assert "lowest voltage at b" in result.account.explanation
+    assert result.account.share_pct == pytest.approx(100 / 1.5, rel=0.01)
+    assert result.account.breaks_at == "b"
+    assert "Solutions end at 66.7 %" in result.account.explanation
+    assert "the voltage at b falls fastest" in result.account.explanation
     assert result.account.worst[0].bus == "b"
     assert len(result.account.history) > 1
 

@@ -85,7 +85,8 @@ class NetArrays:
     """Everything a balanced study needs to know about a network.
 
     ``tables``: as declared in :data:`TABLES`. ``groups``: names behind ``group`` columns (demand
-    classes, generator energies). ``left_out``: element id -> names of required fields that are blank.
+    classes, generator energies). ``left_out``: element id -> names of required fields that are blank. ``raised``: elements
+    whose impedance is taken larger than entered, as it could not be told from rounding.
     The last ``n_inner`` buses are star points inside elements, with the element's id. ``bus_area``: position in
     ``area_id`` of each bus, -1 where none; ``area_export``: agreed export, per unit, NaN where none.
     """
@@ -103,6 +104,7 @@ class NetArrays:
     area_id: list[str] = field(default_factory=list)
     area_export: Floats = field(default_factory=lambda: np.zeros(0))
     left_out: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    raised: list[str] = field(default_factory=list)
 
     @property
     def n_bus(self) -> int:

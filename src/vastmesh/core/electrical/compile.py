@@ -23,6 +23,10 @@ from ..network import (
 from .arrays import TABLES, Columns, Floats, NetArrays, stack
 from .stamps import STAMPS, Context
 
+# Impedance, p.u. on 100 MVA, below which a branch is taken as this much: what flows through it could not be told from
+# rounding. It drops a ten-millionth of the voltage at 100 MVA.
+_LEAST_PU = 1e-7
+
 # Further fields of no effect on the equations, beside names, notes and places.
 _CLOTHES = {"origins", "substation", "customers", "type", "conductors"}
 # Items that elements refer to for their constants: the arrays are compiled anew when one changes.
@@ -91,6 +95,9 @@ def compile_network(network: Network) -> NetArrays:
             parts[table].append({**columns, "element": columns["element"] + len(ids)})
         ids += [e.id for e in joined]
         kinds += [kind] * len(joined)
+    tables = {name: stack(name, pieces) for name, pieces in parts.items()}
+    branch = tables["branch"]
+    branch["r"], branch["x"], raised = bounded(branch["r"], branch["x"], ctx.base_mva)
     areas = network.of(Area)
     number = {a.id: i for i, a in enumerate(areas)}
     bus_area = [number.get(b.area or "", -1) for b in buses] + [_area_inside(network, i, number) for i, _ in ctx.inner]
@@ -107,10 +114,26 @@ def compile_network(network: Network) -> NetArrays:
         n_inner=len(ctx.inner),
         element_id=ids,
         element_kind=kinds,
-        tables={name: stack(name, pieces) for name, pieces in parts.items()},
+        tables=tables,
+        raised=[ids[e] for e in branch["element"][raised].tolist()],
         groups=list(ctx.groups),
         left_out=found.left_out,
     )
+
+
+def bounded(r: Floats, x: Floats, base_mva: float) -> tuple[Floats, Floats, Ints]:
+    """Series impedances no smaller than can be told from rounding, and the rows that were raised to that."""
+    least = _LEAST_PU * base_mva / 100
+    size = np.hypot(r, x)
+    raised = np.flatnonzero(size < least)
+    if not len(raised):
+        return r, x, raised
+    r, x = r.copy(), x.copy()
+    none = raised[size[raised] == 0]
+    some = raised[size[raised] > 0]
+    r[some], x[some] = r[some] * (least / size[some]), x[some] * (least / size[some])
+    x[none] = least
+    return r, x, raised
 
 
 def _area_inside(network: Network, ident: str, number: dict[str, int]) -> int:
@@ -172,7 +195,12 @@ def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous:
             rows = np.flatnonzero(arrays.tables[table]["element"] == position[ident])
             if len(rows) != len(columns["element"]):
                 return False
-            writes.append((table, rows, {c: v for c, v in columns.items() if c != "element"}))
+            written = {c: v for c, v in columns.items() if c != "element"}
+            if table == "branch":
+                written["r"], written["x"], raised = bounded(written["r"], written["x"], arrays.base_mva)
+                if len(raised) or ident in arrays.raised:
+                    return False
+            writes.append((table, rows, written))
     arrays.groups[:] = list(ctx.groups)
     for table, rows, columns in writes:
         for name, values in columns.items():

@@ -7,6 +7,7 @@ from typing import Any, Self
 
 import numpy as np
 from nbklu import KLUException, KLUSingularException, KLUSolver
+from numba import njit
 from numpy.typing import NDArray
 
 from ..errors import SingularMatrix
@@ -62,6 +63,13 @@ class SparseLU:
         """Solve for one right-hand side (n,) or several, one a row (k, n)."""
         return np.asarray(self._klu.solve(np.ascontiguousarray(rhs, self._dtype)))
 
+    def determinant_sign(self) -> float:
+        """Sign of the determinant of the matrix factorised last: 1, -1 or 0."""
+        found = self._klu.extract()
+        pivots = found["Ux"][found["Up"][1:] - 1]  # the diagonal stands last in every column
+        sign = np.prod(np.sign(pivots)) * _parity(found["P"]) * _parity(found["Q"])
+        return float(sign)
+
     def close(self) -> None:
         self._klu.close()
 
@@ -75,6 +83,23 @@ class SparseLU:
         klu = getattr(self, "_klu", None)
         if klu is not None:
             klu.close()
+
+
+@njit(cache=True)
+def _parity(order: Any) -> int:
+    """1 where a permutation takes an even number of exchanges, else -1."""
+    seen = np.zeros(len(order), np.bool_)
+    sign = 1
+    for i in range(len(order)):
+        j = i
+        length = 0
+        while not seen[j]:
+            seen[j] = True
+            j = order[j]
+            length += 1
+        if length and length % 2 == 0:
+            sign = -sign
+    return sign
 
 
 def interleaved_pattern(

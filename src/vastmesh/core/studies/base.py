@@ -115,7 +115,11 @@ class MismatchAt:
 
 @dataclass(frozen=True)
 class Account:
-    """How a calculation went, in the same form whatever the study; ``assumed``: what it took for granted here."""
+    """How a calculation went, in the same form whatever the study; ``assumed``: what it took for granted here.
+
+    ``share_pct``, ``breaks_at``: where there is no solution, the share of demand and generation up to which there is one,
+    and the bus at which it breaks.
+    """
 
     ending: Ending
     method: str
@@ -127,6 +131,8 @@ class Account:
     explanation: str = ""
     notes: list[str] = field(default_factory=list)
     assumed: list[str] = field(default_factory=list)
+    share_pct: float | None = None
+    breaks_at: str | None = None
 
     @property
     def converged(self) -> bool:

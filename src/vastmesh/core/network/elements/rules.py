@@ -116,7 +116,7 @@ class Settings(Item):
     neutral_limit_v: float = quantity("Neutral to earth, most", "Highest voltage between neutral and earth", unit="V",
                                       default=10.0, gt=0, le=1000, group="phases")  # fmt: skip
     method: Literal["automatic", "newton", "fast_decoupled", "gauss_seidel"] = choice(
-        "Method", "Automatic: Newton from the last answer, from a linear start, from a flat one, then damped. All methods "
+        "Method", "Automatic: Newton from the last answer, from a linear start, from others, then step by step. All methods "
         "solve the same equations; the answer differs by less than the tolerance", default="automatic",
     )  # fmt: skip
     start: Literal["last", "linear", "flat"] = choice(
@@ -146,6 +146,6 @@ class Settings(Item):
         default=True,
     )
     tolerance_pu: float = quantity(
-        "Tolerance", "Largest power mismatch at any bus, per unit of base power", unit="p.u.", default=1e-8, ge=1e-12,
+        "Tolerance", "Largest power mismatch at any bus, as a share of what flows there", unit="p.u.", default=1e-8, ge=1e-12,
         le=1e-2,
     )  # fmt: skip

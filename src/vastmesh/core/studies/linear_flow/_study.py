@@ -24,8 +24,18 @@ class LinearFlowOptions(BaseModel):
     losses: Annotated[
         Literal["none", "from_ac"],
         Field(description="None: generation equals demand. From the AC solution: each branch's losses at the present AC "
-              "voltages are added as demand at its sending end"),
+              "voltages are added as demand at one of its ends"),
     ] = "from_ac"  # fmt: skip
+    losses_at: Annotated[
+        Literal["sending", "receiving"],
+        Field(description="The end at which a branch's losses are added: they flow through what lies before it, or also "
+              "through the branch itself"),
+    ] = "sending"  # fmt: skip
+    susceptance: Annotated[
+        Literal["x", "r_and_x"],
+        Field(description="Of a branch: from its reactance alone, 1 / x, or from resistance too, x / (r² + x²), which is less "
+              "where resistance is not small"),
+    ] = "x"  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -53,17 +63,19 @@ class Variant:
 class LinearEquations:
     """B θ = P on the nodes of the live part; the sources' angles are given.
 
-    Flow into a branch at its from end: b (θ_from - θ_to - shift), b = 1 / (x a c) with the ratios a and c of both ends.
+    Flow into a branch at its from end: b (θ_from - θ_to - shift), b = 1 / (x a c) or x / ((r² + x²) a c) with the ratios a
+    and c of both ends. Shunt conductance draws what it does at 1 p.u.
     Source: Stott, Jardim, Alsaç, "DC power flow revisited", IEEE Trans. PWRS-24, 2009.
     """
 
-    def __init__(self, arrays: NetArrays) -> None:
+    def __init__(self, arrays: NetArrays, susceptance: Literal["x", "r_and_x"] = "x") -> None:
         self.arrays = arrays
         self.pattern: NodalPattern = nodal_pattern(arrays, trace(arrays))
         branch, pattern = arrays.tables["branch"], self.pattern
         self.live: Ints = pattern.live_branch
         r, x = branch["r"][self.live], branch["x"][self.live]
-        size = np.where(np.abs(x) > _SMALL_X, x, np.hypot(r, x))
+        whole = x if susceptance == "x" else (r * r + x * x) / np.where(x == 0, 1.0, x)
+        size = np.where(np.abs(x) > _SMALL_X, whole, np.hypot(r, x))
         self.b = 1 / (size * branch["ratio_from"][self.live] * branch["ratio_to"][self.live])
         self.shift = branch["shift"][self.live]
         self.frm, self.to = pattern.row[branch["from"][self.live]], pattern.row[branch["to"][self.live]]
@@ -83,7 +95,9 @@ class LinearEquations:
         machine, load = self.arrays.tables["injection"], self.arrays.tables["load"]
         given = machine["control"] != SLACK
         injected = self._at_nodes(machine["bus"][given], machine["p"][given]) - self._at_nodes(load["bus"], load["p"])
-        demand = float(load["p"][pattern.row[load["bus"]] >= 0].sum())
+        shunt = self.arrays.tables["shunt"]
+        injected -= self._at_nodes(shunt["bus"], shunt["y"].real)
+        demand = sum(float(x[pattern.row[t["bus"]] >= 0].sum()) for t, x in ((load, load["p"]), (shunt, shunt["y"].real)))
         turned = np.bincount(self.frm, self.b * self.shift, n) - np.bincount(self.to, self.b * self.shift, n)
         more = np.bincount(self.frm, extra_from, n) + np.bincount(self.to, extra_to, n)
         rhs = injected - more + turned
@@ -117,14 +131,14 @@ def run_linear_flow(
     options = options or LinearFlowOptions()
     found = LiveLoadFlow(network).linearise(condition)
     arrays = found.reading.arrays if found else _arrays(network, condition)
-    equations = LinearEquations(arrays)
+    equations = LinearEquations(arrays, options.susceptance)
     if not equations.pattern.n:
         text = "No island has a source in service, so nothing is live. Add a source, or close the switch that leads to one."
         return _failed(Ending.NOTHING_TO_SOLVE, text)
     none = np.zeros(len(equations.live))
     try:
         lossless = equations.solve(none, none)
-        lossy = _with_losses(equations, found.reading) if found and options.losses == "from_ac" else None
+        lossy = _with_losses(equations, found.reading, options) if found and options.losses == "from_ac" else None
     except SingularMatrix as error:
         return _failed(Ending.SINGULAR, f"The linear equations have no solution: {error}. Look for branches whose reactances "
                        "cancel each other.")  # fmt: skip
@@ -138,11 +152,11 @@ def _arrays(network: Network, condition: Condition | None) -> NetArrays:
     return apply_condition(compile_network(network.under(condition)), condition)
 
 
-def _with_losses(equations: LinearEquations, reading: Reading) -> Variant:
+def _with_losses(equations: LinearEquations, reading: Reading, options: LinearFlowOptions) -> Variant:
     base = reading.arrays.base_mva
     p_from, p_to = (p.real[equations.live] / base for p in reading.branch_power)
     loss = p_from + p_to
-    sends = p_from >= p_to
+    sends = (p_from >= p_to) == (options.losses_at == "sending")
     return equations.solve(np.where(sends, loss, 0.0), np.where(sends, 0.0, loss))
 
 
@@ -160,13 +174,14 @@ def _published(
     loss = float((chosen.p_from + chosen.p_to).sum())
     gap = (chosen.generation - chosen.demand) * base
     if lossy:
-        text = (f"Branch losses at the present AC voltages, {loss * base:.4g} MW, are added as demand at each sending end: "
+        text = (f"Branch losses at the present AC voltages, {loss * base:.4g} MW, are added as demand at each {options.losses_at} end: "
                 f"generation exceeds demand by {gap:.4g} MW, the sum of these losses.")  # fmt: skip
     elif options.losses == "from_ac":
         text = "There is no AC solution to take losses from: without losses, so generation equals demand."
     else:
         text = f"Without losses: generation equals demand ({chosen.demand * base:.4g} MW)."
-    text += " Voltages count as 1 p.u., resistances as zero, demand at its nominal power."
+    of = "resistances as zero" if options.susceptance == "x" else "susceptances as x / (r² + x²)"
+    text += f" Voltages count as 1 p.u., {of}, demand at its nominal power, shunt conductance as demand."
     summary: dict[str, float | None] = {
         "generation_mw": chosen.generation * base, "demand_mw": chosen.demand * base, "active_loss_mw": loss * base,
         "difference_mw": gap,

@@ -8,9 +8,10 @@ from ...electrical import NetArrays
 from ...network import Network
 from ..base import Account, Ending, MismatchAt
 from ._options import LoadFlowOptions
-from ._problem import Problem, Solution, State
+from ._problem import Problem, Solution
 
 _WORST_SHOWN = 5
+_SAME = 1e-5  # p.u.
 _METHODS = {
     "automatic": "Newton",
     "newton": "Newton",
@@ -23,7 +24,7 @@ def account_for(
     network: Network, arrays: NetArrays, problem: Problem, solution: Solution, options: LoadFlowOptions
 ) -> Account:
     attempt = solution.attempt
-    base = arrays.base_mva
+    base, reach = arrays.base_mva, solution.reach
     history = [h * base for h in attempt.history]
     return Account(
         ending=attempt.ending,
@@ -32,10 +33,12 @@ def account_for(
         history=history,
         worst=_worst(arrays, problem, solution),
         largest_mismatch_mva=history[-1] if history else 0.0,
-        tolerance_mva=options.tolerance_pu * base,
+        tolerance_mva=attempt.allowed * base,
         explanation=_explain(network, arrays, problem, solution, options),
         notes=_notes(network, arrays, problem, solution),
         assumed=_assumed(network, arrays),
+        share_pct=None if not reach or reach.state is None else 100 * reach.share,
+        breaks_at=None if not reach or reach.state is None else _bus_of_node(arrays, problem, reach.weakest),
     )
 
 
@@ -81,14 +84,28 @@ def _notes(network: Network, arrays: NetArrays, problem: Problem, solution: Solu
                 f"{len(low)} {'bus is' if len(low) == 1 else 'buses are'} below {solution.low_voltage_pu:g} p.u.: constant-power "
                 f"demand there follows the voltage squared ({names}{' ...' if len(low) > 3 else ''})."
             )
+    if arrays.raised:
+        names = ", ".join(network[i].name for i in arrays.raised[:3])
+        notes.append(
+            f"{names}{' ...' if len(arrays.raised) > 3 else ''}: impedance too small to be told from rounding, counted as "
+            "1e-7 p.u. on 100 MVA, which drops 0.00001 % of the voltage at 100 MVA. A closed switch says the same exactly."
+        )
     for earlier in solution.attempts:
         if earlier is solution.attempt:
             continue
         if earlier.ending is Ending.CONVERGED:
+            if np.max(np.abs(earlier.state.v - solution.attempt.state.v)) < _SAME:
+                continue  # the same answer, reached again to make sure of it
             text = "it converged to a solution of lower voltages, which was set aside."
         else:
             text = f"it did not converge in {earlier.iterations} iterations."
         notes.append(f"From the {earlier.rung} {text}")
+    if solution.attempt.doubtful and solution.attempt.ending is Ending.CONVERGED:
+        low = int(np.argmin(solution.attempt.state.v))
+        notes.append(
+            f"The voltage at {network[_bus_of_node(arrays, problem, low)].name}, {solution.attempt.state.v[low]:.3f} p.u., is so "
+            "low that this may be the lower one of two solutions, which no network stays at."
+        )
     at_limit = solution.attempt.at_limit
     if np.any(at_limit):
         machine = arrays.tables["injection"]
@@ -120,49 +137,16 @@ def _explain(
             f"{_METHODS[options.method]} did not converge within {attempt.iterations} steps. That says little about the "
             "network: choose the automatic method to see whether it has a solution."
         )
-    reach = _reach(arrays, problem, options)
-    if reach is None:
+    reach = solution.reach
+    if reach is None or reach.state is None:
         return (
             "There is no solution even at next to no demand. Look at the buses below: a wrong impedance, "
             "ratio or vector group near them is likely."
         )
-    share, state = reach
-    row = int(np.argmin(state.v))
-    bus = _bus_of_node(arrays, problem, row)
+    bus = _bus_of_node(arrays, problem, reach.weakest)
     name = network[bus].name
     return (
-        f"Demand and generation are beyond what the network can carry. At {100 * share:.3g} % of them it still "
-        f"converges, with the lowest voltage at {name}, {state.v[row]:.3f} p.u.: the path that feeds it, or the demand "
-        "behind it, is the place to look."
+        f"Demand and generation are beyond what the network can carry. Solutions end at {100 * reach.share:.3g} % of them, "
+        f"where the voltage at {name} falls fastest ({reach.state.v[reach.weakest]:.3f} p.u.): the path that feeds it, or the "
+        "demand behind it, is the place to look."
     )
-
-
-def _reach(arrays: NetArrays, problem: Problem, options: LoadFlowOptions) -> tuple[float, State] | None:
-    """The largest share of all injections (to a few per cent of itself) that still converges, and its voltages."""
-    y = problem.admittance(arrays)[1]
-
-    def attempt(share: float, start: State | None) -> State | None:
-        scaled = problem.targets(arrays)
-        for field in ("p0", "q0", "p1", "q1", "p2", "q2"):
-            setattr(scaled, field, getattr(scaled, field) * share)
-        begin = start or problem.flat_start(arrays.tables["branch"], scaled)
-        found = problem.newton(y, scaled, begin, options, rung="reach")
-        good = found.ending is Ending.CONVERGED and float(np.min(found.state.v)) > 0.2
-        return found.state if good else None
-
-    high, low, state = 1.0, 0.5, None
-    while low > 1e-5:
-        state = attempt(low, None)
-        if state is not None:
-            break
-        high, low = low, low / 2
-    if state is None:
-        return None
-    for _ in range(6):
-        middle = (low + high) / 2
-        further = attempt(middle, state)
-        if further is None:
-            high = middle
-        else:
-            low, state = middle, further
-    return low, state

@@ -8,8 +8,8 @@ from ...electrical import SLACK, NetArrays
 from ...network import Item, Line, Network, Transformer, VoltageLimits, specs
 from ...severity import Severity
 from ..base import Finding, Table
-from ._kernel import spread_angles
-from ._problem import Problem, Solution
+from ._kernel import REF, spread
+from ._problem import LEAST_RATIO, MOST_RATIO, Problem, Solution
 from ._result import Rows
 
 MOST = 2000  # findings handed on; beyond that the worst are kept
@@ -150,9 +150,17 @@ def find_in_model(
     if in_service:
         few = ", ".join(network[b].name for b in in_service[:3]) + (" ..." if len(in_service) > 3 else "")
         text = f"{len(in_service)} {'bus has' if len(in_service) == 1 else 'buses have'} no supply: {few}"
+        machine = arrays.tables["injection"]
+        dead = np.flatnonzero(problem.pattern.row[machine["bus"]] < 0)
+        if len(dead):
+            names = ", ".join(network[arrays.element_id[e]].name for e in machine["element"][dead[:3]].tolist())
+            text += (f"; {names}{' ...' if len(dead) > 3 else ''} {'stands' if len(dead) == 1 else 'stand'} there, but without "
+                     "a source nothing sets voltage and frequency")  # fmt: skip
         found.append(_model(in_service[0], "bus", Severity.WATCH, "supply", text))
     found += _clashes(network, arrays, problem, solution)
+    found += _opposed_sources(network, arrays, problem, solution)
     found += _contradicting_loops(network, arrays, problem)
+    found += _ill_fitting(network, arrays, problem)
     found += _unequal_switches(network, arrays)
     return found
 
@@ -180,10 +188,76 @@ def _clashes(network: Network, arrays: NetArrays, problem: Problem, solution: So
         mine = np.flatnonzero((at == node) & (machine["control"] != 0))
         mine = mine[np.argsort(machine["control"][mine] != SLACK, kind="stable")]
         first, *others = (arrays.element_id[machine["element"][m]] for m in mine)
-        held = float(machine["voltage"][mine[0]])
-        for other in others:
-            text = f"wants another voltage than {network[first].name} on the same node; {held:.4g} p.u. is held"
-            found.append(_model(other, network[other].kind, Severity.WATCH, "set_point", text))
+        held, angle = float(machine["voltage"][mine[0]]), float(machine["angle"][mine[0]])
+        for k, other in zip(mine[1:], others, strict=True):
+            wants = []
+            if abs(machine["voltage"][k] - held) > 1e-9:
+                wants.append(("another voltage", f"{held:.4g} p.u. is held"))
+            if machine["control"][k] == SLACK and abs(machine["angle"][k] - angle) > 1e-9:
+                wants.append(("another angle", f"{np.degrees(angle):.4g}° is held"))
+            if wants:
+                text = f"wants {' and '.join(w for w, _ in wants)} than {network[first].name} on the same node; " + ", ".join(
+                    h for _, h in wants)  # fmt: skip
+                found.append(_model(other, network[other].kind, Severity.WATCH, "set_point", text))
+    return found
+
+
+_APART_DEG = 45.0  # between the angle of a source and what another source of its island gives there at no load
+
+
+def _opposed_sources(network: Network, arrays: NetArrays, problem: Problem, solution: Solution) -> list[Finding]:
+    """Sources far from the angle that the rest of their island has at no load: vector groups or angles are wrong."""
+    machine = arrays.tables["injection"]
+    at = problem.row_of(machine["bus"])
+    sources = np.flatnonzero((at >= 0) & (machine["control"] == SLACK))
+    island = problem.topology.island[machine["bus"][sources]]
+    _, first = np.unique(island, return_index=True)
+    if len(first) == len(sources):
+        return []
+    pattern, leading = problem.pattern, sources[first]
+    kind, angle = np.zeros(pattern.n, np.int64), np.zeros(pattern.n)
+    kind[at[leading]], angle[at[leading]] = REF, machine["angle"][leading]
+    branch, live = arrays.tables["branch"], pattern.live_branch
+    lead, count = np.zeros(len(pattern.indices)), len(live)
+    lead[pattern.slots[count : 2 * count]] = branch["shift"][live]
+    lead[pattern.slots[2 * count : 3 * count]] = -branch["shift"][live]
+    spread(pattern.indptr, pattern.indices, lead, np.ones(len(lead)), kind, angle, np.ones(pattern.n))
+    found = []
+    for k in sources.tolist():
+        off = np.degrees(np.angle(np.exp(1j * (machine["angle"][k] - angle[at[k]]))))
+        if abs(off) > _APART_DEG:
+            ident = arrays.element_id[machine["element"][k]]
+            other = next(m for m in leading.tolist() if problem.topology.island[machine["bus"][m]]
+                         == problem.topology.island[machine["bus"][k]])  # fmt: skip
+            text = (f"stands {off:.4g}° from where {network[arrays.element_id[machine['element'][other]]].name} puts its bus "
+                    "without load: check its angle and the vector groups between them")  # fmt: skip
+            found.append(_model(ident, network[ident].kind, Severity.BREACH, "set_point", text))
+    return found
+
+
+def _ill_fitting(network: Network, arrays: NetArrays, problem: Problem) -> list[Finding]:
+    """Nominal voltages that don't go with the ratio of a branch; of a bus where none of several branches fits."""
+    branch, live = arrays.tables["branch"], problem.pattern.live_branch
+    ratio = branch["ratio_from"][live] / branch["ratio_to"][live]
+    off = (ratio < LEAST_RATIO) | (ratio > MOST_RATIO)
+    if not np.any(off):
+        return []
+    frm, to, n = branch["from"][live], branch["to"][live], arrays.n_bus
+    every = np.bincount(np.r_[frm, to], minlength=n)
+    misfits = np.bincount(np.r_[frm[off], to[off]], minlength=n)
+    wrong = np.flatnonzero((misfits == every) & (every > 1))
+    found = []
+    for i in wrong.tolist():
+        text = (f"its nominal voltage of {arrays.bus_kv[i]:g} kV goes with none of the {every[i]} branches that meet here: "
+                "mistyped?")  # fmt: skip
+        found.append(_model(arrays.bus_id[i], network[arrays.bus_id[i]].kind, Severity.BREACH, "nominal_kv", text))
+    told = np.isin(frm, wrong) | np.isin(to, wrong)
+    for k in np.flatnonzero(off & ~told).tolist():
+        ident = arrays.element_id[branch["element"][live[k]]]
+        kv = " and ".join(f"{arrays.bus_kv[i]:g}" for i in (frm[k], to[k]))
+        text = (f"joins nominal voltages of {kv} kV, which don't go with its ratio: behind it the voltage is "
+                f"{1 / ratio[k]:.3g} times what it should be")  # fmt: skip
+        found.append(_model(ident, network[ident].kind, Severity.BREACH, "nominal_kv", text))
     return found
 
 
@@ -209,8 +283,8 @@ def _contradicting_loops(network: Network, arrays: NetArrays, problem: Problem) 
         lead = np.zeros(len(pattern.indices))
         lead[pattern.slots[count : 2 * count]] = values
         lead[pattern.slots[2 * count : 3 * count]] = -values
-        potential = np.zeros(pattern.n)
-        spread_angles(pattern.indptr, pattern.indices, lead, reference, potential)
+        potential, ones = np.zeros(pattern.n), np.ones(pattern.n)
+        spread(pattern.indptr, pattern.indices, lead, np.ones(len(lead)), reference, potential, ones)
         gap = potential[f] - potential[t] - values
         if word == "phase shift":
             gap = np.angle(np.exp(1j * gap))

@@ -120,33 +120,117 @@ def mismatch_and_jacobian(
 
 @njit(cache=True)
 def switch_types(
-    v: Any, q: Any, held: Any, wanted_q0: Any, q1: Any, q2: Any, q_low: Any, q_high: Any, voltage: Any, node_type: Any,
-    q0: Any, at_limit: Any, returns: Any, most_returns: int,
-) -> bool:  # fmt: skip
-    """Let machines go that are past a reactive limit, take back those that could hold again; True if any.
+    v: Any, q: Any, held: Any, wanted_q0: Any, q1: Any, q2: Any, q_low: Any, q_high: Any, voltage: Any, stiffness: Any,
+    node_type: Any, q0: Any, at_limit: Any, returns: Any, q_slack: float, one: bool,
+) -> int:  # fmt: skip
+    """Let machines go that are past a reactive limit, take back those that should hold again; how many.
 
-    ``held``: nodes with machines that hold a voltage. ``at_limit``: 1 upper, -1 lower, 0 free; with
-    ``node_type``, ``q0``, ``returns`` and the voltages of nodes taken back it is altered in place.
+    The conditions: within the range at the set-point; at the upper limit with the voltage at or below it; at the lower
+    one with the voltage at or above it. None switched means that all of them hold.
+    ``held``: nodes with machines that hold a voltage. ``at_limit``: 1 upper, -1 lower, 0 free; with ``node_type``, ``q0``,
+    ``returns`` and the voltages of nodes taken back it is altered in place. ``one``: only the worst of them, reactive power
+    and voltage compared by ``stiffness``, the reactive power that a node's voltage draws from its neighbours, p.u.
     """
-    slack = 1e-9
-    any_ = False
+    count, worst, chosen, chosen_side = 0, 0.0, -1, 0
     for i in held:
+        side, excess = 0, 0.0
         if node_type[i] == PV:
             needed = q[i] - (wanted_q0[i] + q1[i] * v[i] + q2[i] * v[i] * v[i])
-            side = 1 if needed > q_high[i] + slack else -1 if needed < q_low[i] - slack else 0
-            if side:
-                at_limit[i] = side
-                node_type[i] = PQ
-                q0[i] = wanted_q0[i] + (q_high[i] if side > 0 else q_low[i])
-                any_ = True
-        elif at_limit[i] * (v[i] - voltage[i]) > slack and returns[i] < most_returns:
-            at_limit[i] = 0
-            node_type[i] = PV
-            q0[i] = wanted_q0[i]
-            v[i] = voltage[i]
-            returns[i] += 1
-            any_ = True
-    return any_
+            if needed > q_high[i] + q_slack:
+                side, excess = 1, needed - q_high[i]
+            elif needed < q_low[i] - q_slack:
+                side, excess = -1, q_low[i] - needed
+            else:
+                continue
+        else:
+            off = at_limit[i] * (v[i] - voltage[i])
+            if off <= 1e-9:
+                continue
+            excess = off * stiffness[i]
+        if one:
+            if excess > worst:
+                worst, chosen, chosen_side = excess, i, side
+            continue
+        _switch(i, side, wanted_q0, q_low, q_high, voltage, v, node_type, q0, at_limit, returns)
+        count += 1
+    if chosen >= 0:
+        _switch(chosen, chosen_side, wanted_q0, q_low, q_high, voltage, v, node_type, q0, at_limit, returns)
+        count = 1
+    return count
+
+
+@njit(cache=True, inline="always")
+def _switch(
+    i: int, side: int, wanted_q0: Any, q_low: Any, q_high: Any, voltage: Any, v: Any, node_type: Any, q0: Any, at_limit: Any,
+    returns: Any,
+) -> None:  # fmt: skip
+    at_limit[i] = side
+    if side:
+        node_type[i] = PQ
+        q0[i] = wanted_q0[i] + (q_high[i] if side > 0 else q_low[i])
+    else:
+        node_type[i] = PV
+        q0[i] = wanted_q0[i]
+        v[i] = voltage[i]
+        returns[i] += 1
+
+
+@njit(cache=True)
+def natural_types(
+    v: Any, q: Any, held: Any, wanted_q0: Any, q1: Any, q2: Any, q_low: Any, q_high: Any, voltage: Any, stiffness: Any,
+    node_type: Any, q0: Any, at_limit: Any,
+) -> None:  # fmt: skip
+    """Which row counts for every machine at some voltages: what it delivers less what its voltage lacks, held against
+    its range. In place on ``node_type``, ``q0``, ``at_limit``."""
+    for i in held:
+        needed = q[i] - (wanted_q0[i] + q1[i] * v[i] + q2[i] * v[i] * v[i])
+        tried = needed - stiffness[i] * np.log(v[i] / voltage[i])
+        side = 1 if tried > q_high[i] else -1 if tried < q_low[i] else 0
+        at_limit[i] = side
+        node_type[i] = PQ if side else PV
+        q0[i] = wanted_q0[i] + (q_high[i] if side > 0 else q_low[i] if side < 0 else 0.0)
+
+
+@njit(cache=True)
+def flow_at_nodes(frm: Any, to: Any, branches: Any, ports: Any, v: Any, theta: Any, g: Any, b: Any, diagonal: Any, flow: Any,
+                  rounding: Any) -> None:  # fmt: skip
+    """What flows at every node, (n,): the largest apparent power of any branch there; and what rounding leaves of it.
+
+    ``frm``, ``to``: nodes of live branches, which are the columns ``branches`` of ``ports`` (4, n_branch). Rounding: a few
+    units in the last place of the largest terms that cancel in the sum of a node's powers.
+    """
+    n = len(v)
+    e, h = np.empty(n), np.empty(n)
+    rectangular(v, theta, e, h)
+    for i in range(n):
+        at = diagonal[i]
+        flow[i] = 0.0
+        rounding[i] = 1e-14 * (abs(g[at]) + abs(b[at])) * v[i] * v[i]
+    for k in range(len(frm)):
+        i, j, m = frm[k], to[k], branches[k]
+        vi, vj = complex(e[i], h[i]), complex(e[j], h[j])
+        out, back = vi * (ports[0, m] * vi + ports[1, m] * vj).conjugate(), vj * (
+            ports[2, m] * vi + ports[3, m] * vj
+        ).conjugate()
+        flow[i] = max(flow[i], abs(out.real) + abs(out.imag))
+        flow[j] = max(flow[j], abs(back.real) + abs(back.imag))
+
+
+@njit(cache=True)
+def largest_excess(f: Any, node_type: Any, flow: Any, rounding: Any, tolerance: float) -> tuple[float, int]:
+    """Largest ratio of the mismatch of a node to what is allowed there (above 1: not met), and that node.
+
+    Allowed is the share ``tolerance`` of what flows there, but no less than rounding leaves.
+    """
+    worst, at = 0.0, 0
+    for i in range(len(flow)):
+        if node_type[i] == REF:
+            continue
+        size = abs(f[2 * i]) if node_type[i] == PV else np.hypot(f[2 * i], f[2 * i + 1])
+        ratio = size / max(tolerance * flow[i], rounding[i], 1e-300)
+        if ratio > worst:
+            worst, at = ratio, i
+    return worst, at
 
 
 @njit(cache=True)
@@ -219,11 +303,11 @@ def take_step(theta: Any, v: Any, step: Any, share: float) -> None:
 
 
 @njit(cache=True)
-def spread_angles(indptr: Any, indices: Any, lead: Any, node_type: Any, angle: Any) -> None:
-    """Give every node the angle it has at no load, walking outwards from the reference nodes.
+def spread(indptr: Any, indices: Any, lead: Any, lift: Any, node_type: Any, angle: Any, size: Any) -> None:
+    """Give every node the angle and the size of voltage it has at no load, walking outwards from the reference nodes.
 
-    ``lead`` (nnz,): angle by which the node of the row leads the node of the column, through the
-    transformer between them. ``angle`` (n,): in, the angles of reference nodes; out, of all.
+    ``lead``, ``lift`` (nnz,): angle by which the node of the row leads the node of the column, and ratio of their voltages,
+    through the transformer between them. ``angle``, ``size`` (n,): in, those of reference nodes; out, of all.
     """
     n = len(indptr) - 1
     seen = np.zeros(n, np.bool_)
@@ -243,31 +327,60 @@ def spread_angles(indptr: Any, indices: Any, lead: Any, node_type: Any, angle: A
             if not seen[i]:
                 seen[i] = True
                 angle[i] = angle[j] + lead[at]
+                size[i] = size[j] * lift[at]
                 queue[tail] = i
                 tail += 1
 
 
 @njit(cache=True)
-def take_off_demand(
-    row: Any, bus: Any, p: Any, q: Any, share_i: Any, share_z: Any, p0: Any, q0: Any, p1: Any, q1: Any, p2: Any, q2: Any,
-    constant_p: Any, constant_q: Any,
+def gather(
+    row: Any, l_bus: Any, l_p: Any, l_q: Any, share_i: Any, share_z: Any, m_bus: Any, m_p: Any, m_q: Any, control: Any,
+    wanted: Any, wanted_angle: Any, m_low: Any, m_high: Any, c_bus: Any, c_a: Any, c_b: Any, net: Any, node_type: Any,
+    held: Any, clash: Any,
 ) -> None:  # fmt: skip
-    """Subtract every load, by its shares, from the net injections of its node; ``row`` of a bus is -1 where dead.
+    """Loads, machines and curves onto nodes; ``row`` of a bus is -1 where dead.
 
-    The part of constant power goes off ``p0``, ``q0`` and, for itself, off ``constant_p``, ``constant_q``.
+    ``net`` (8, n): p0, q0, p1, q1, p2, q2 and, of p0 and q0, what is demand of constant power. ``held`` (4, n): voltage,
+    angle, lowest and highest reactive power of what holds the voltage there. The first element in order rules, sources
+    over machines; ``clash`` where another wants something else.
     """
-    for k in range(len(bus)):
-        i = row[bus[k]]
+    for k in range(len(l_bus)):
+        i = row[l_bus[k]]
         if i >= 0:
             rest = 1.0 - share_i[k] - share_z[k]
-            p0[i] -= p[k] * rest
-            q0[i] -= q[k] * rest
-            constant_p[i] -= p[k] * rest
-            constant_q[i] -= q[k] * rest
-            p1[i] -= p[k] * share_i[k]
-            q1[i] -= q[k] * share_i[k]
-            p2[i] -= p[k] * share_z[k]
-            q2[i] -= q[k] * share_z[k]
+            net[0, i] -= l_p[k] * rest
+            net[1, i] -= l_q[k] * rest
+            net[6, i] -= l_p[k] * rest
+            net[7, i] -= l_q[k] * rest
+            net[2, i] -= l_p[k] * share_i[k]
+            net[3, i] -= l_q[k] * share_i[k]
+            net[4, i] -= l_p[k] * share_z[k]
+            net[5, i] -= l_q[k] * share_z[k]
+    for k in range(len(c_bus)):
+        i = row[c_bus[k]]
+        if i >= 0:
+            net[1, i] += c_a[k]
+            net[3, i] += c_b[k]
+    for k in range(len(m_bus)):
+        i = row[m_bus[k]]
+        if i < 0:
+            continue
+        net[0, i] += m_p[k]
+        kind = control[k]
+        if kind == 0:
+            net[1, i] += m_q[k]
+            continue
+        if kind == 1:
+            held[2, i] += m_low[k]
+            held[3, i] += m_high[k]
+        if kind > node_type[i]:
+            if node_type[i] and abs(held[0, i] - wanted[k]) > 1e-9:
+                clash[i] = True
+            node_type[i] = kind
+            held[0, i] = wanted[k]
+            held[1, i] = wanted_angle[k]
+        elif abs(held[0, i] - wanted[k]) > 1e-9 or (kind == 2 and abs(held[1, i] - wanted_angle[k]) > 1e-9):
+            clash[i] = True
 
 
 @njit(cache=True)

@@ -31,6 +31,8 @@ class Linearisation:
         nothing = np.zeros(n)
         whole = self._jacobian(np.full(n, PQ), nothing, nothing, nothing, nothing)
         self._held = node_type == REF
+        # What a node that holds its voltage is given in reactive power, its machine gives less.
+        self._holds = node_type == PV
         # What all nodes together take in from outside, by every unknown: the sum of the active rows.
         self._intake = np.asarray(whole[0::2].sum(axis=0)).ravel()
 
@@ -39,9 +41,9 @@ class Linearisation:
         ptr, rows = p.jacobian_index
         values = np.zeros(len(rows))
         nothing, f = np.zeros(n), np.zeros(2 * n)
-        y = p.admittance(self.reading.arrays)[1]
+        y = p.admittance(self.reading.arrays)
         mismatch_and_jacobian(
-            p.index[0], p.index[1], p.index[2], y[0], y[1], self._state.theta, self._state.v,
+            p.index[0], p.index[1], p.index[2], y.g, y.b, self._state.theta, self._state.v,
             nothing, nothing, p1, q1, p2, q2, node_type, f, values,
             np.zeros(n), np.zeros(n),
         )  # fmt: skip
@@ -57,7 +59,7 @@ class Linearisation:
         found = []
         for part in (0, 1):
             rhs = np.zeros(2 * self.problem.n)
-            if node >= 0 and not self._held[node]:
+            if node >= 0 and not self._held[node] and not (part and self._holds[node]):
                 rhs[2 * node + part] = 1.0
             found.append(self._voltage(self._lu.solve(rhs)))
         return found[0], found[1]
@@ -84,7 +86,7 @@ class Linearisation:
         rhs = self._intake.copy()
         # The injection itself is part of the intake: what stays is what the sources give less or more.
         found = self._lu.solve(rhs, trans="T")
-        return self._by_bus(found[0::2]), self._by_bus(found[1::2])
+        return self._by_bus(found[0::2]), self._by_bus(np.where(self._holds, 0.0, found[1::2]))
 
     def flow_factors(self, branch_row: int) -> tuple[Floats, Floats]:
         """Change of the active power into a branch at its from end for a unit injected at each bus, (n_bus,)."""
@@ -99,7 +101,7 @@ class Linearisation:
                 change[at] = unit * r.v0[at]
                 gradient[2 * node + part] += self.flows(change)[branch_row].real
         found = self._lu.solve(gradient, trans="T")
-        return self._by_bus(found[0::2]), self._by_bus(found[1::2])
+        return self._by_bus(found[0::2]), self._by_bus(np.where(self._holds, 0.0, found[1::2]))
 
     def _by_bus(self, values: Floats) -> Floats:
         row = self.problem.pattern.row

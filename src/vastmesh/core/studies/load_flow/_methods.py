@@ -14,7 +14,8 @@ from ...electrical.arrays import Bools, Columns, Floats, Ints
 from ._kernel import PQ, REF, gauss_seidel, rectangular, take_step
 
 if TYPE_CHECKING:
-    from ._problem import Nodal, Run, State
+    from ._problem import Nodal
+    from ._run import Run, State
 
 _SMALL_X = 1e-7  # p.u.; below it a branch counts with its whole impedance where its reactance is asked for
 
@@ -42,9 +43,21 @@ class NewtonStep(Step):
         self._lu, self._damped = lu, damped
         self.stretch = 2 if damped else 1
 
+    def direction(self, jacobian: Floats, rhs: Floats) -> Floats:
+        """Solution of the Jacobian's equations. Raises ``SingularMatrix``."""
+        self._lu.factorise(jacobian)
+        return self._lu.solve(rhs)
+
+    def again(self, rhs: Floats) -> Floats:
+        """The same for another right-hand side."""
+        return self._lu.solve(rhs)
+
+    def turn(self) -> float:
+        """Sign of the determinant of the Jacobian factorised last."""
+        return self._lu.determinant_sign()
+
     def advance(self, run: Run, worst: float) -> State:
-        self._lu.factorise(run.jac)
-        step = self._lu.solve(-run.f)
+        step = self.direction(run.jac, -run.f)
         state = run.state
         if not self._damped:
             take_step(state.theta, state.v, step, 1.0)
@@ -86,7 +99,7 @@ class DecoupledStep(Step):
         series = x / size
         own = _gathered(at, (-series / a**2, 0 * x, 0 * x, -series / c**2), nnz)
         d = pattern.diagonal
-        self._b2[d] -= 2 * (y[1][d] - own[d])
+        self._b2[d] -= 2 * (y.b[d] - own[d])
         self._column = np.repeat(np.arange(pattern.n), np.diff(pattern.indptr))
         self._types: Ints | None = None
 
@@ -138,7 +151,7 @@ class GaussSeidelStep(Step):
         e, h = np.empty(p.n), np.empty(p.n)
         rectangular(state.v, state.theta, e, h)
         gauss_seidel(
-            p.indptr, p.indices, self._transposed, p.diagonal, *run.y, e, h, t.p0, run.q0, t.p1, t.q1, t.p2, t.q2,
+            p.indptr, p.indices, self._transposed, p.diagonal, run.y.g, run.y.b, e, h, t.p0, run.q0, t.p1, t.q1, t.p2, t.q2,
             run.node_type, t.voltage, self._FASTER, self.counts,
         )  # fmt: skip
         turns = np.round((state.theta - np.arctan2(h, e)) / (2 * np.pi))

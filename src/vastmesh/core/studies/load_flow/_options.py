@@ -12,13 +12,13 @@ class LoadFlowOptions(BaseModel):
 
     tolerance_pu: Annotated[
         float,
-        Field(ge=1e-12, le=1e-2, description="Largest power mismatch left at any bus, per unit of base power; "
-              "the answer changes by about as much"),
+        Field(ge=1e-12, le=1e-2, description="Largest power mismatch left at any bus, as a share of what flows there (no less "
+              "than rounding leaves); the answer changes by about as much"),
     ] = 1e-8  # fmt: skip
     method: Annotated[
         Literal["automatic", "newton", "fast_decoupled", "gauss_seidel"],
-        Field(description="Automatic: Newton from the start chosen, then from a linear one, a flat one, and with damped "
-              "steps. The others: that method from the start chosen, and nothing else. All solve the same equations: the "
+        Field(description="Automatic: Newton from the start chosen, then from a linear one, a flat one, one without load "
+              "and with damped steps; at last demand is raised step by step. The others: that method from the start chosen, and nothing else. All solve the same equations: the "
               "answer differs by less than the tolerance, or there is none"),
     ] = "automatic"  # fmt: skip
     max_iterations: Annotated[

@@ -1,0 +1,217 @@
+"""One iteration of a load flow under way, whatever the method: mismatch, limits, when it is met and when it is hopeless."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from ...electrical.arrays import Bools, Floats, Ints
+from ...errors import SingularMatrix
+from ..base import Ending
+from ._kernel import PQ, PV, ease_low_voltage, flow_at_nodes, largest_excess, mismatch_and_jacobian, switch_types
+from ._options import LoadFlowOptions
+
+if TYPE_CHECKING:
+    from ._methods import Step
+    from ._problem import Nodal, Problem
+
+_HOPELESS = 1e8  # mismatch, in shares of what is injected at most, from which Newton does not come back
+_LIMIT_CHECK = 1e-2  # mismatch, likewise, below which reactive limits are looked at
+_NEAR = 1e-4  # mismatch, likewise, below which it is worth asking whether it is met
+_MOST_RETURNS = 3  # times a machine may come back from a limit before they are switched one by one
+_STUCK = 1e3  # times what rounding leaves, up to which a mismatch that no longer falls is taken as met
+
+
+@dataclass
+class State:
+    """Voltages of the live nodes, in the order of the nodal matrix: angle in rad, magnitude per unit, (n,).
+
+    ``at_limit``: 1 or -1 where machines stand at their upper or lower reactive limit, where that is known.
+    """
+
+    theta: Floats
+    v: Floats
+    at_limit: Ints | None = None
+
+    def copy(self) -> State:
+        return State(self.theta.copy(), self.v.copy(), self.at_limit)
+
+
+@dataclass
+class Targets:
+    """What every live node shall inject, from loads and machines; arrays of shape (n,), per unit.
+
+    Net injection at voltage V: p0 + p1 V + p2 V², likewise q; ``constant_p``, ``constant_q``: what of p0, q0 is
+    demand of constant power. ``q_low``, ``q_high``: net injection at
+    the reactive limits of the machines that hold the voltage there. ``clash``: nodes where
+    machines or sources want different voltages or angles.
+    """
+
+    p0: Floats
+    q0: Floats
+    p1: Floats
+    q1: Floats
+    p2: Floats
+    q2: Floats
+    constant_p: Floats
+    constant_q: Floats
+    node_type: Ints
+    voltage: Floats
+    angle: Floats
+    q_low: Floats
+    q_high: Floats
+    clash: Bools = field(default_factory=lambda: np.zeros(0, np.bool_))
+
+    def with_own(self) -> Targets:
+        """The same with polynomials of its own, to be altered."""
+        return replace(self, **{f: getattr(self, f).copy() for f in ("p0", "q0", "p1", "q1", "p2", "q2")})
+
+    def scaled(self, share: float) -> Targets:
+        """A share of all demand and generation; limits and set-points stay."""
+        fields = ("p0", "q0", "p1", "q1", "p2", "q2", "constant_p", "constant_q")
+        return replace(self, **{f: getattr(self, f) * share for f in fields})
+
+    @property
+    def scale(self) -> float:
+        """The largest power that any node shall inject, per unit."""
+        return float(max(np.max(np.abs(self.p0) + np.abs(self.p1) + np.abs(self.p2), initial=0.0),
+                         np.max(np.abs(self.q0) + np.abs(self.q1) + np.abs(self.q2), initial=0.0)))  # fmt: skip
+
+
+@dataclass
+class Attempt:
+    """One run of a method from one start; ``targets`` as they were met (demand at low voltage may have been eased).
+
+    ``worst_node``, ``allowed``: where the mismatch is largest compared with what is allowed there, and that, per unit;
+    ``rounded``: the mismatch could fall no further for rounding. ``doubtful``: it may be a lower one of two answers.
+    """
+
+    rung: str
+    ending: Ending
+    iterations: int
+    history: list[float]
+    state: State
+    mismatch: Floats  # (2n,): active and reactive, interleaved
+    at_limit: Ints  # (n,): 1 at the upper reactive limit, -1 at the lower, 0 free
+    p: Floats
+    q: Floats
+    targets: Targets
+    worst_node: int = 0
+    allowed: float = 0.0
+    rounded: bool = False
+    doubtful: bool = False
+
+
+class Run:
+    """One iteration under way: voltages, mismatch, and which machines have let go of their voltage.
+
+    Methods step ``state``; everything else is looked after here.
+    """
+
+    def __init__(self, problem: Problem, y: Nodal, targets: Targets, start: State, options: LoadFlowOptions) -> None:
+        n = problem.n
+        self.problem, self.y, self.targets, self.tolerance = problem, y, targets, options.tolerance_pu
+        self.most = options.max_iterations
+        self.low = options.low_voltage_pu
+        if self.low:
+            self.targets = targets.with_own()
+            self._eased = np.zeros(n, np.bool_)
+        self.state = start.copy()
+        # Where hardly anything is drawn, charging flows.
+        self.scale = max(targets.scale, 1e-6 * y.usual_stiffness)
+        self.node_type, self.q0 = targets.node_type.copy(), targets.q0.copy()
+        self.f, self.p, self.q = np.zeros(2 * n), np.zeros(n), np.zeros(n)
+        self.jac = problem.jacobian
+        self.at_limit, self._returns = np.zeros(n, np.int64), np.zeros(n, np.int64)
+        self._held = np.flatnonzero(targets.node_type == PV)
+        self._stiffness = y.stiffness
+        self._one_by_one, self._switches = False, 0
+        self._flow: Floats | None = None
+        self._rounding: Floats = np.zeros(0)
+        self._limits = options.reactive_limits and len(self._held) > 0
+        if self._limits and start.at_limit is not None:
+            self.at_limit[self._held] = start.at_limit[self._held]
+            bound = self._held[self.at_limit[self._held] != 0]
+            self.node_type[bound] = PQ
+            self.q0[bound] += np.where(self.at_limit[bound] > 0, targets.q_high[bound], targets.q_low[bound])
+        held = self.node_type != PQ
+        self.state.v[held] = targets.voltage[held]
+
+    def carry_out(self, method: Step, rung: str) -> Attempt:
+        """Step until it is met or there is no hope."""
+        history: list[float] = []
+        most = -(-(self.most or method.most) // method.counts)
+        best, since_best, worst_node, allowed, rounded = np.inf, 0, 0, 0.0, False
+
+        def finish(ending: Ending) -> Attempt:
+            self.state.at_limit = self.at_limit
+            steps = (len(history) - 1) * method.counts
+            return Attempt(rung, ending, steps, history, self.state, self.f, self.at_limit, self.p, self.q, self.targets,
+                           worst_node, allowed, rounded)  # fmt: skip
+
+        for _ in range(4 * most + 2 * len(self._held)):
+            worst = self.evaluate(self.state)
+            if self.switch(worst):
+                worst = self.evaluate(self.state)
+                best, since_best = np.inf, 0
+            history.append(worst)
+            if not np.isfinite(worst) or worst > _HOPELESS * max(self.scale, 1.0):
+                break
+            best, since_best = (worst, 0) if worst < best else (best, since_best + 1)
+            if worst <= _NEAR * self.scale:
+                ratio, worst_node, allowed, roundings = self.excess(worst)
+                rounded = ratio > 1.0
+                if ratio <= 1.0 or (since_best > 3 and roundings < _STUCK):
+                    return finish(Ending.CONVERGED)
+            if since_best > method.patience or len(history) > most * method.stretch + self._switches:
+                break
+            try:
+                self.state = method.advance(self, worst)
+            except SingularMatrix:
+                return finish(Ending.SINGULAR)
+        return finish(Ending.ITERATION_LIMIT)
+
+    def evaluate(self, s: State) -> float:
+        """Fill mismatch and Jacobian at some voltages; the largest mismatch."""
+        t, (indptr, indices, diagonal), y = self.targets, self.problem.index, self.y
+        if self.low:
+            ease_low_voltage(s.v, self.low, t.constant_p, t.constant_q, self._eased, t.p0, t.q0, self.q0, t.p2, t.q2)
+        return float(
+            mismatch_and_jacobian(
+                indptr, indices, diagonal, y.g, y.b, s.theta, s.v, t.p0, self.q0, t.p1, t.q1, t.p2, t.q2, self.node_type,
+                self.f, self.jac, self.p, self.q,
+            )
+        )  # fmt: skip
+
+    def excess(self, worst: float) -> tuple[float, int, float, float]:
+        """The mismatch over what is allowed where that is most, that node, what is allowed there, and the mismatch over
+        what rounding leaves there."""
+        problem, n = self.problem, self.problem.n
+        if self._flow is None:
+            self._flow, self._rounding = np.empty(n), np.empty(n)
+            flow_at_nodes(
+                problem.branch_from, problem.branch_to, problem.pattern.live_branch, self.y.two_ports, self.state.v,
+                self.state.theta, self.y.g, self.y.b, problem.pattern.diagonal, self._flow, self._rounding,
+            )  # fmt: skip
+        ratio, at = largest_excess(self.f, self.node_type, self._flow, self._rounding, self.tolerance)
+        rounding = float(self._rounding[at]) if n else 0.0
+        allowed = max(self.tolerance * float(self._flow[at]), rounding)
+        return ratio, at, allowed, ratio * allowed / max(rounding, 1e-300)
+
+    def switch(self, worst: float) -> bool:
+        """Let machines go that are past a reactive limit, take back those that should hold again; True if any."""
+        if not self._limits or worst >= (_NEAR if self._one_by_one else _LIMIT_CHECK) * self.scale:
+            return False
+        if self._switches > 20 + 6 * len(self._held):
+            return False
+        t = self.targets
+        count = switch_types(
+            self.state.v, self.q, self._held, t.q0, t.q1, t.q2, t.q_low, t.q_high, t.voltage, self._stiffness, self.node_type,
+            self.q0, self.at_limit, self._returns, 1e-9 * max(self.scale, 1.0), self._one_by_one,
+        )  # fmt: skip
+        self._switches += bool(count)
+        if count and not self._one_by_one:
+            self._one_by_one = bool(np.max(self._returns[self._held]) >= _MOST_RETURNS)
+        return bool(count)
