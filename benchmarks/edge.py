@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -213,7 +214,7 @@ class Judge:
     def at_share(self, path: Sequence[tuple[float, np.ndarray]], share: float) -> list[np.ndarray]:
         """Magnitudes of all buses where the path passes a share on its way up."""
         found = []
-        for (s0, x0), (s1, x1) in zip(path, path[1:], strict=False):
+        for (s0, x0), (s1, x1) in pairwise(path):
             if s0 < share <= s1:
                 solved = self.solve(x0 + (x1 - x0) * (share - s0) / (s1 - s0), share)
                 if solved is not None:

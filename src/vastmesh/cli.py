@@ -1,4 +1,4 @@
-"""The command line: serve, demo, solve, convert, schema, backup."""
+"""The command line: serve, demo, solve, study, convert, schema, backup."""
 
 from __future__ import annotations
 
@@ -8,12 +8,12 @@ import runpy
 import sys
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 from . import __version__
-from .core.errors import VastMeshError
-from .core.network import Network
-from .core.studies import Table
-from .core.studies.load_flow import LoadFlowOptions, LoadFlowResult, run_load_flow
+from .core.errors import FieldProblem, InvalidFields, VastMeshError
+from .core.network import SETTINGS_ID, Add, Condition, Network, Update
+from .core.studies import STUDIES, Result, Table, options_of, solve_as_set, study_named
 from .exchange import FORMATS, Imported, document_schema, read_network, write_network
 
 DEFAULT_PORT = 8420
@@ -53,19 +53,36 @@ def _parser() -> argparse.ArgumentParser:
 
     solve = commands.add_parser(
         "solve", help="load flow of a network file",
-        description="Solve a network file (a Vast Mesh document or IEEE Common Data Format) and print the results. "
+        description="Solve a network file (a Vast Mesh document or IEEE Common Data Format) as its settings say, balanced or "
+        "per phase, and print the results. "
         "Exit status 0 when it converged, 1 when it did not, 2 when the file was refused.",
     )  # fmt: skip
-    solve.add_argument("file", type=Path, help="network file")
-    solve.add_argument("--json", action="store_true", help="print one JSON object: summary, and tables as records")
+    _takes_a_network(solve)
     solve.add_argument(
-        "--reactive-limits", choices=["on", "off"], default="on",
-        help="whether machines that hold a voltage stop at their reactive limits (default: on)",
-    )  # fmt: skip
+        "--as", choices=["balanced", "per_phase"], dest="form", help="whatever the settings of the file say"
+    )
     solve.add_argument(
-        "--tolerance", type=float, default=1e-8, metavar="PU", help="largest mismatch (default: 1e-8 p.u.)"
+        "--reactive-limits",
+        choices=["on", "off"],
+        help="whether machines that hold a voltage stop at their reactive limits",
+    )
+    solve.add_argument(
+        "--tolerance", type=float, metavar="SHARE", help="largest mismatch, as a share of what flows there"
     )
     solve.set_defaults(run=_solve)
+
+    study = commands.add_parser(
+        "study", help="any study of a network file",
+        description="Run a study of a network file and print its tables. Studies: " + ", ".join(STUDIES) + ". "
+        "Exit status as of solve.",
+    )  # fmt: skip
+    _takes_a_network(study)
+    study.add_argument("name", metavar="STUDY", help="which study; --options lists what it can be told")
+    study.add_argument(
+        "--set", action="append", default=[], metavar="OPTION=VALUE", help="an option of the study; may be repeated"
+    )
+    study.add_argument("--options", action="store_true", help="list the options of the study and end")
+    study.set_defaults(run=_study)
 
     convert = commands.add_parser("convert", help="write a network file in another format")
     convert.add_argument("file", type=Path, help="file to read")
@@ -123,14 +140,74 @@ def _demo(arguments: argparse.Namespace) -> int:
     return _serve(arguments)
 
 
-def _solve(arguments: argparse.Namespace) -> int:
+def _takes_a_network(command: argparse.ArgumentParser) -> None:
+    command.add_argument("file", type=Path, help="network file")
+    command.add_argument(
+        "--condition", metavar="NAME", help="condition of the file, by name or id; the one in use if none"
+    )
+    command.add_argument("--json", action="store_true", help="print one JSON object: summary, and tables as records")
+
+
+def _network(arguments: argparse.Namespace) -> Imported:
+    """The file's network, under the condition asked for."""
     imported = _read(arguments.file)
-    options = LoadFlowOptions(tolerance_pu=arguments.tolerance, reactive_limits=arguments.reactive_limits == "on")
-    result = run_load_flow(imported.network, options)
-    if arguments.json:
-        print(json.dumps(as_json(result), ensure_ascii=False))
-    else:
-        print(as_text(imported.title, result))
+    if arguments.condition:
+        known = imported.network.of(Condition)
+        found = next((c for c in known if arguments.condition in (c.id, c.name)), None)
+        if found is None:
+            names = ", ".join(c.name for c in known) or "none; leave the option away"
+            raise InvalidFields([FieldProblem("--condition", "name", arguments.condition, f"the file has {names}")])
+        _with_settings(imported.network, condition=found.id)
+    return imported
+
+
+def _with_settings(network: Network, **values: object) -> None:
+    has = SETTINGS_ID in network
+    item = {"kind": "settings", "id": SETTINGS_ID, "name": "Network", **values}
+    network.apply([Update(id=SETTINGS_ID, values=values) if has else Add(item=item)])
+
+
+def _solve(arguments: argparse.Namespace) -> int:
+    imported = _network(arguments)
+    if arguments.form:
+        _with_settings(imported.network, study=arguments.form)
+    options: dict[str, Any] = {}
+    if arguments.tolerance is not None:
+        options["tolerance_pu"] = arguments.tolerance
+    if arguments.reactive_limits:
+        options["reactive_limits"] = arguments.reactive_limits == "on"
+    return _print(imported.title, solve_as_set(imported.network, **options), as_data=arguments.json)
+
+
+def _study(arguments: argparse.Namespace) -> int:
+    study = study_named(arguments.name)
+    if arguments.options:
+        print(f"{study.label}: {study.purpose}.")
+        for name, field in study.options.model_fields.items():
+            default = "needed" if field.is_required() else json.dumps(field.default, default=list)
+            print(f"  {name} (default: {default}): {field.description or ''}")
+        return 0
+    given = dict(pair.partition("=")[::2] for pair in arguments.set)
+    imported = _network(arguments)
+    options = options_of(study.options, {k: _value(v) for k, v in given.items()})
+
+    def progress(fraction: float, doing: str) -> None:
+        if sys.stderr.isatty():
+            print(f"\r{100 * fraction:3.0f} % {doing:60.60}", end="", file=sys.stderr, flush=True)
+
+    return _print(imported.title, study.run(imported.network, options, progress), as_data=arguments.json)
+
+
+def _value(text: str) -> object:
+    """A value as JSON where it is that, otherwise the text itself."""
+    try:
+        return json.loads(text)
+    except json.JSONDecodeError:
+        return text
+
+
+def _print(title: str, result: Result, *, as_data: bool) -> int:
+    print(json.dumps(as_json(result), ensure_ascii=False) if as_data else as_text(title, result))
     return 0 if result.account.converged else 1
 
 
@@ -138,7 +215,7 @@ def _read(file: Path) -> Imported:
     return read_network(file.read_bytes(), file.name)
 
 
-def as_json(result: LoadFlowResult) -> dict[str, object]:
+def as_json(result: Result) -> dict[str, object]:
     """A result as plain data: a summary, and every table as one record per element in file order."""
     account = result.account
     summary = {
@@ -150,7 +227,10 @@ def as_json(result: LoadFlowResult) -> dict[str, object]:
     return {"summary": summary, "tables": {name: t.records() for name, t in result.tables.items()}}
 
 
-def as_text(title: str, result: LoadFlowResult) -> str:
+_ONLY_IN_DATA = ("substations", "feeders", "voltage_levels")  # sums of what else is printed
+
+
+def as_text(title: str, result: Result) -> str:
     """A result as readable tables."""
     account = result.account
     lines = [f"{title}: {account.ending.value.replace('_', ' ')}, {account.method}, {account.iterations} iterations, "
@@ -159,8 +239,8 @@ def as_text(title: str, result: LoadFlowResult) -> str:
     lines += account.notes
     if not account.converged:
         lines += [f"  {w.bus}: {w.active_mw:.4g} MW, {w.reactive_mvar:.4g} Mvar not met" for w in account.worst]
-    for name in ("buses", "branches", "injections", "areas"):
-        if name in result.tables and len(result.tables[name]):
+    for name in result.tables:
+        if name not in _ONLY_IN_DATA and len(result.tables[name]):
             lines += ["", result.tables[name].label, _text_table(result.tables[name])]
     if result.summary:
         lines += ["", "Totals"]

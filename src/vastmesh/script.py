@@ -24,6 +24,7 @@ from .core.checks import Check, run_checks
 from .core.layout import place
 from .core.network import (
     REGISTRY,
+    SETTINGS_ID,
     Add,
     Change,
     Element,
@@ -39,7 +40,8 @@ from .core.network import (
     removal,
     with_rules,
 )
-from .core.studies.load_flow import LoadFlowOptions, LoadFlowResult, run_load_flow
+from .core.studies import STUDIES, Result, options_of, solve_as_set, study_named
+from .core.studies.load_flow import LoadFlowResult
 from .core.workings import Working, explain
 from .exchange import read_network, write_network
 
@@ -121,9 +123,24 @@ class Draft:
     def __getitem__(self, ident: str) -> Item:
         return self.network[ident]
 
+    def settings(self, **fields: Any) -> None:
+        """Change settings of the network: ``settings(study="per_phase", frequency_hz=60)``."""
+        if SETTINGS_ID in self.network:
+            self.set(SETTINGS_ID, **fields)
+        else:
+            self._do([Add(item={"kind": "settings", "id": SETTINGS_ID, "name": "Network", **fields})])
+
     def solve(self, **options: Any) -> LoadFlowResult:
-        """Balanced load flow under the condition in use."""
-        return run_load_flow(self.network, LoadFlowOptions(**options))
+        """Load flow under the condition in use, balanced or per phase as the settings say; options go before them."""
+        return solve_as_set(self.network, **options)
+
+    def study(self, name: str, **options: Any) -> Result:
+        """Any study by its name, with its options by theirs: ``study("sweep", start=0.5, stop=1.2)``.
+
+        :data:`STUDIES` lists them; a wrong name or option is refused with those that there are.
+        """
+        found = study_named(name)
+        return found.run(self.network, options_of(found.options, options), lambda fraction, doing: None)
 
     def check(self) -> list[Check]:
         """What is missing, implausible or contradictory."""
@@ -138,4 +155,4 @@ class Draft:
         return Trace(self.network)
 
 
-__all__ = ["Draft"]
+__all__ = ["STUDIES", "Draft"]

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 
 from tests.conftest import ROOT
-from tests.helpers import bus, network, networks, source
+from tests.helpers import bus, line, load, network, networks, source
 from vastmesh.core.errors import DataError, InvalidFields, UnreadableFile
 from vastmesh.core.network import REGISTRY, Network
 from vastmesh.exchange import document_schema, read_document, read_network, write_document, write_network
@@ -61,8 +61,14 @@ def test_deep_nesting_is_refused() -> None:
 
 def test_a_bad_item_is_named_with_its_place() -> None:
     items = [bus("a"), bus("b", -5.0)]
-    with pytest.raises(InvalidFields, match=r"b \(item 2\), nominal_kv: -5.0 is not allowed"):
-        read_document(orjson.dumps({"format": "vast-mesh-network", "version": 1, "items": items}))
+    head = {"format": "vast-mesh-network", "version": 1}
+    found = read_document(orjson.dumps({**head, "items": [*items, line("a", "b"), load("a", 1.0)]}))
+    assert list(found.network.items) == ["a", "load-a"]
+    assert [r.text for r in found.report.left_out] == [
+        "b, nominal_kv: -5.0 is not allowed; enter a number above 0 to 1500 kV", "a-b: it refers to b, which was left out",
+    ]  # fmt: skip
+    with pytest.raises(InvalidFields, match=r"b \(item 1\), nominal_kv: -5.0 is not allowed"):
+        read_document(orjson.dumps({**head, "items": items[1:]}))
 
 
 @pytest.mark.parametrize("data", [b"", b"   \n", b"\x00\x01\x02\x03", b"hello", b"{", b"\xff\xfe{}", b"[]" * 10])

@@ -285,6 +285,7 @@ class RemarkOut(BaseModel):
 
 class ReportOut(BaseModel):
     read: list[RemarkOut]
+    left_out: list[RemarkOut]
     assumed: list[RemarkOut]
     ignored: list[RemarkOut]
 

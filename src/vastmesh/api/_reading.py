@@ -10,14 +10,13 @@ from typing import Annotated, Any
 import numpy as np
 import orjson
 from fastapi import APIRouter, Depends, Request, Response
-from pydantic import ValidationError
 from starlette.concurrency import run_in_threadpool
 
 from ..core.errors import FieldProblem, InvalidFields, UnknownElement
 from ..core.geography import lengths_from_routes, map_from_schematic, schematic_from_map
 from ..core.network import Add, Attachment, Backdrop, Change, Condition, Network, Update, layered
 from ..core.sift import FUNCTIONS, Frame, sift
-from ..core.studies import STUDIES, Finding, Table
+from ..core.studies import Finding, Table, options_of, study_named
 from ..core.studies.comparison import compare_tables
 from ..core.studies.live import live_for
 from ..core.studies.load_flow import find_cause, places, summarise_groups, words_of
@@ -192,21 +191,11 @@ def _job(job: Job) -> Response:
     })  # fmt: skip
 
 
-def _of_option(error: Any) -> FieldProblem:
-    where = ".".join(map(str, error["loc"])) or "options"
-    return FieldProblem("options", where, error.get("input"), error["msg"].removeprefix("Value error, "))
-
-
 @reading.post("/projects/{project_id}/runs", summary="Run a study; answered at once when it is quick",
               responses=_json(m.JobOut))  # fmt: skip
 async def run_study(body: m.RunIn, one: One, jobs: Jobs) -> Response:
-    study = STUDIES.get(body.study)
-    if study is None:
-        raise InvalidFields([FieldProblem("run", "study", body.study, "choose one of " + ", ".join(STUDIES))])
-    try:
-        options = study.options.model_validate(body.options)
-    except ValidationError as error:
-        raise InvalidFields([_of_option(e) for e in error.errors()]) from None
+    study = study_named(body.study)
+    options = options_of(study.options, body.options)
 
     def work() -> Job:
         job = one.start(jobs, body.study, options, body.keep, body.note)

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from math import atan2, cos, degrees, sin
 from typing import Any
 
-from ..core.electrical.stamps.line import from_geometry
+from ..core.electrical.stamps.line import in_effect
 from ..core.errors import UnreadableFile
 from ..core.network import (
     Bus,
@@ -23,7 +23,6 @@ from ..core.network import (
     InductionMotor,
     Inverter,
     Line,
-    LineGeometry,
     Network,
     Regulator,
     SeriesReactor,
@@ -36,6 +35,7 @@ from ..core.network import (
 )
 from ..core.studies.load_flow import run_load_flow
 from ._report import Imported, ImportReport, Remark
+from ._salvage import take_in
 
 Layout = dict[str, tuple[int, int]]
 
@@ -72,9 +72,13 @@ def read_cdf(data: bytes) -> Imported:
         raise UnreadableFile("the title card is missing", line=1)
     base_mva = _base_power(lines[0])
     title = lines[0][45:73].strip() or "Imported network"
-    buses = list(_cards(lines, "BUS DATA", _BUS, by_fields=_split_bus))
-    branches = list(_cards(lines, "BRANCH DATA", _BRANCH, by_fields=_split_branch))
-    return _Builder(base_mva, title).build(lines, buses, branches)
+    unread: list[Remark] = []
+    buses = list(_cards(lines, "BUS DATA", _BUS, _split_bus, unread))
+    branches = list(_cards(lines, "BRANCH DATA", _BRANCH, _split_branch, unread))
+    if not buses:
+        worst = unread[0] if unread else Remark(None, "there is no bus in it")
+        raise UnreadableFile(worst.text, line=worst.line)
+    return _Builder(base_mva, title, unread).build(lines, buses, branches)
 
 
 def _base_power(title: str) -> float:
@@ -91,8 +95,9 @@ def _base_power(title: str) -> float:
 
 
 def _cards(
-    lines: list[str], section: str, layout: Layout, *, by_fields: Callable[[str], dict[str, str]]
+    lines: list[str], section: str, layout: Layout, by_fields: Callable[[str], dict[str, str]], unread: list[Remark]
 ) -> Iterator[_Card]:
+    """Cards of a section; those that can't be read are listed in ``unread``."""
     start = next((i for i, text in enumerate(lines) if text.upper().startswith(section)), None)
     if start is None:
         raise UnreadableFile(
@@ -110,7 +115,12 @@ def _cards(
         if not text.strip():
             continue
         count += 1
-        yield _Card(number, _read_card(text, number, layout, by_fields))
+        try:
+            values = _read_card(text, number, layout, by_fields)
+        except UnreadableFile as error:
+            unread.append(Remark(number, f"{section.lower()}, {error.field}: {error.reason}"))
+            continue
+        yield _Card(number, values)
     raise UnreadableFile(f"{section} does not end with -999; the file may have been cut off", line=len(lines))
 
 
@@ -166,11 +176,13 @@ def _zip_fields(keys: list[str], fields: list[str]) -> dict[str, str]:
 class _Builder:
     """Turns cards into items, noting every assumption."""
 
-    def __init__(self, base_mva: float, title: str) -> None:
+    def __init__(self, base_mva: float, title: str, unread: list[Remark]) -> None:
         self.base, self.title = base_mva, title
-        self.report = ImportReport()
+        self.report = ImportReport(left_out=unread)
         self.items: list[dict[str, Any]] = []
         self.kv: dict[int, float] = {}
+        self.lines: dict[str, int] = {}  # of the file, by id
+        self.cards: list[_Card] = []  # of buses that are taken in
 
     def build(self, lines: list[str], buses: list[_Card], branches: list[_Card]) -> Imported:
         condition = {"kind": "condition", "id": "as-read", "name": "As read"}
@@ -181,7 +193,7 @@ class _Builder:
         self.items += [{"kind": "area", "id": f"area-{a}", "name": f"Area {a}"} for a in areas]
         for card in buses:
             self._bus(card)
-        for card in buses:
+        for card in self.cards:
             self._at_bus(card)
         seen: dict[str, int] = {}
         for card in branches:
@@ -193,12 +205,15 @@ class _Builder:
             Remark(None, f"{len(buses)} buses, {len(branches)} branches"),
         ]
         self.report.assumed.append(Remark(None, "frequency 50 Hz (the format does not carry it)"))
-        return Imported(Network.from_items(self.items), self.title, self.report)
+        network, left = take_in(self.items, self.lines)
+        self.report.left_out += left
+        return Imported(network, self.title, self.report)
 
     def _bus(self, card: _Card) -> None:
         number = card["number"]
         if number in self.kv:
-            raise UnreadableFile(f"bus number {number} stands twice", line=card.line, field="number")
+            self._leave_out(card, f"bus number {number} stands twice; the first counts")
+            return
         kv = card["base_kv"]
         if kv <= 0:
             kv = 100.0
@@ -207,6 +222,11 @@ class _Builder:
         area = {"area": f"area-{card['area']}"} if card["area"] else {}
         name = card["name"] or f"Bus {number}"
         self.items.append({"kind": "bus", "id": str(number), "name": name, "nominal_kv": kv, **area})
+        self.lines[str(number)] = card.line
+        self.cards.append(card)
+
+    def _leave_out(self, card: _Card, why: str) -> None:
+        self.report.left_out.append(Remark(card.line, why))
 
     def _at_bus(self, card: _Card) -> None:
         number, ident = card["number"], str(card["number"])
@@ -260,13 +280,16 @@ class _Builder:
         tap, other = card["tap_bus"], card["z_bus"]
         for field in ("tap_bus", "z_bus"):
             if card[field] not in self.kv:
-                raise UnreadableFile(f"there is no bus {card[field]}", line=card.line, field=field)
+                self._leave_out(card, f"branch {tap}-{other}: there is no bus {card[field]}")
+                return
         ident = f"{tap}-{other}/{card['circuit'] or 1}"
         seen[ident] = seen.get(ident, 0) + 1
         if seen[ident] > 1:
             ident += f"#{seen[ident]}"
         if card["r"] == 0 and card["x"] == 0:
-            raise UnreadableFile("resistance and reactance are both zero", line=card.line, field="x")
+            self._leave_out(card, f"branch {ident}: resistance and reactance are both zero; a closed switch says so")
+            return
+        self.lines[ident] = card.line
         is_transformer = card["type"] in (1, 2, 3, 4) or card["ratio"] not in (0, 1) or card["angle"]
         if is_transformer:
             self._transformer(card, ident)
@@ -297,16 +320,14 @@ class _Builder:
         ratio, angle = card["ratio"] or 1.0, card["angle"]
         rated = card["rating_1"] or self.base
         z = complex(card["r"], card["x"])
-        if z.imag < 0:
-            text = "a transformer with negative reactance can't be described by a name plate"
-            raise UnreadableFile(text, line=card.line, field="x")
+        sign = 1 if z.imag >= 0 else -1
         # An off-nominal ratio becomes the rated voltage of the tapped winding; the impedance is on the other side.
         kv = {tap: self.kv[tap] * ratio, other: self.kv[other]}
         tap_is_hv = kv[tap] >= kv[other]
         hv, lv = (tap, other) if tap_is_hv else (other, tap)
         self.items.append({
             "kind": "transformer", "id": ident, "name": f"Transformer {ident}", "hv_bus": str(hv), "lv_bus": str(lv),
-            "rated_mva": rated, "hv_kv": kv[hv], "lv_kv": kv[lv], "impedance_pct": abs(z) * rated / self.base * 100,
+            "rated_mva": rated, "hv_kv": kv[hv], "lv_kv": kv[lv], "impedance_pct": sign * abs(z) * rated / self.base * 100,
             "load_loss_kw": z.real * rated / self.base * rated * 1000, "vector_group": "YNyn0",
             "phase_shift_deg": angle if tap_is_hv else -angle, "tap_side": "hv" if tap_is_hv else "lv",
         })  # fmt: skip
@@ -428,15 +449,8 @@ class _Writer:
         if isinstance(element, Line):
             ohm = (a.nominal_kv or 1) ** 2 / self.base
             n, km = element.parallel, element.length_km or 0
-            per_km = (
-                element.r_ohm_per_km or 0.0,
-                element.x_ohm_per_km or 0.0,
-                element.b_us_per_km or 0.0,
-                element.rating_a or 0.0,
-            )
-            geometry = self.network.items.get(element.geometry or "")
-            if isinstance(geometry, LineGeometry):
-                per_km = from_geometry(element, geometry, self.network.settings.frequency_hz)
+            data = in_effect(element, self.network.items.get, self.network.settings.frequency_hz)
+            per_km = (data.r, data.x, data.b, data.rating if data.rating < float("inf") else 0.0)
             r, x = per_km[0] * km / ohm / n, per_km[1] * km / ohm / n
             charging = per_km[2] * 1e-6 * km * ohm * n
             rating = per_km[3] * n * 3**0.5 * (a.nominal_kv or 1) / 1e3

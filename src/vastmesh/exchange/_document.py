@@ -9,6 +9,7 @@ import orjson
 from ..core.errors import FieldProblem, InvalidFields, UnreadableFile
 from ..core.network import REGISTRY, Network, specs
 from ._report import Imported, ImportReport, Remark
+from ._salvage import take_in
 
 SCHEMA_VERSION = 1
 _FORMAT = "vast-mesh-network"
@@ -23,7 +24,10 @@ def write_document(network: Network, title: str) -> bytes:
 
 
 def read_document(data: bytes) -> Imported:
-    """Read a document. Raises :class:`UnreadableFile` or :class:`InvalidFields`; nothing is half-read."""
+    """Read a document: an item that is not allowed is left out and told in the report, the others are read.
+
+    Raises :class:`UnreadableFile`, or :class:`InvalidFields` when nothing is left.
+    """
     try:
         content = orjson.loads(data)
     except orjson.JSONDecodeError as error:
@@ -41,19 +45,19 @@ def read_document(data: bytes) -> Imported:
         raise UnreadableFile("it must hold a list of items", field="items")
     if any(_depth(i) > _DEEPEST for i in items):
         raise UnreadableFile("an item is nested deeper than any item can be", field="items")
+    position = {str(i.get("id")): n for n, i in enumerate(items, 1)}
     try:
-        network = Network.from_items(items)
+        network, left = take_in(items)
     except InvalidFields as error:
-        position = {str(i.get("id")): n for n, i in enumerate(items)}
         raise InvalidFields(
-            [FieldProblem(f"{p.element} (item {position.get(p.element, -1) + 1})", p.field, p.value, p.allowed)
+            [FieldProblem(f"{p.element} (item {position.get(p.element, 0)})", p.field, p.value, p.allowed)
              for p in error.problems]
         ) from None  # fmt: skip
     counts: dict[str, int] = {}
     for item in network.items.values():
         counts[item.kind] = counts.get(item.kind, 0) + 1
     read = [Remark(None, f"{n} × {REGISTRY[k].label.lower()}") for k, n in counts.items()]
-    return Imported(network, str(content.get("title") or "Network"), ImportReport(read=read))
+    return Imported(network, str(content.get("title") or "Network"), ImportReport(read=read, left_out=left))
 
 
 def _depth(value: Any) -> int:

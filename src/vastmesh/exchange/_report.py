@@ -15,16 +15,23 @@ class Remark:
 
 @dataclass
 class ImportReport:
-    """What was read, what was assumed because the file does not say it, and what was ignored."""
+    """What was read, what was left out because it is not allowed, what was assumed because the file does not say it, and
+    what was ignored."""
 
     read: list[Remark] = field(default_factory=list)
+    left_out: list[Remark] = field(default_factory=list)
     assumed: list[Remark] = field(default_factory=list)
     ignored: list[Remark] = field(default_factory=list)
 
     def lines(self) -> list[str]:
         """The report as text."""
         out = []
-        for title, remarks in (("Read", self.read), ("Assumed", self.assumed), ("Ignored", self.ignored)):
+        for title, remarks in (
+            ("Read", self.read),
+            ("Left out", self.left_out),
+            ("Assumed", self.assumed),
+            ("Ignored", self.ignored),
+        ):
             out += [f"{title}:"] + [f"  {'' if r.line is None else f'line {r.line}: '}{r.text}" for r in remarks]
         return out
 

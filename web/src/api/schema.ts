@@ -1911,6 +1911,8 @@ export interface components {
         ReportOut: {
             /** Read */
             read: components["schemas"]["RemarkOut"][];
+            /** Left Out */
+            left_out: components["schemas"]["RemarkOut"][];
             /** Assumed */
             assumed: components["schemas"]["RemarkOut"][];
             /** Ignored */

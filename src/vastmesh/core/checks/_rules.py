@@ -14,10 +14,14 @@ from ..network import (
     Condition,
     CurrentTransformer,
     Element,
+    Inverter,
     Item,
     Line,
+    LineGeometry,
     Origin,
     OwnType,
+    Regulator,
+    Shunt,
     Source,
     Switch,
     Transformer,
@@ -368,6 +372,53 @@ def phases(s: Subject) -> Iterator[Check]:
         yield Check("phases", gap.element, Severity.BREACH if gap.breach else Severity.WATCH, gap.text, gap.field)
 
 
+def ignored(s: Subject) -> Iterator[Check]:
+    """What is entered but counts for nothing beside something else that is entered."""
+    for e in s.network.elements():
+        if isinstance(e, Transformer | Regulator) and e.taps == "ganged":
+            for phase in "abc":
+                if getattr(e, f"tap_{phase}") is not None:
+                    text = f"a tap of phase {phase.upper()} counts only when taps are set per phase; all are at {e.tap_position}"
+                    yield Check("ignored", e.id, Severity.WATCH, text, f"tap_{phase}",
+                                _set(e, "set taps per phase", {"taps": "per_phase"}, typical=False))  # fmt: skip
+                    break
+        elif isinstance(e, Inverter) and e.phase_control == "positive_sequence" and e.phase_powers_mva() is not None:
+            if len(e.conductors.replace("N", "")) == 3:
+                text = "powers of single phases count only when each phase is controlled by itself; now its currents are equal"
+                yield Check("ignored", e.id, Severity.WATCH, text, "p_a_mw",
+                            _set(e, "control each phase", {"phase_control": "each_phase"}, typical=False))  # fmt: skip
+        elif isinstance(e, Line):
+            yield from _ignored_of_line(s, e)
+
+
+def _ignored_of_line(s: Subject, e: Line) -> Iterator[Check]:
+    geometry = s.network.items.get(e.geometry or "")
+    if e.matrix and (e.r_ohm_per_km is not None or e.x_ohm_per_km is not None):
+        name = s.network[e.matrix].name
+        text = f"resistance and reactance entered on it count for nothing: {name} takes their place"
+        yield Check("ignored", e.id, Severity.WATCH, text, "r_ohm_per_km", _set(e, "blank them", {
+            "r_ohm_per_km": None, "x_ohm_per_km": None, "b_us_per_km": None}, typical=False))  # fmt: skip
+    if e.neutral == "reduced" and e.construction == "cable" and "N" in e.conductors:
+        text = "its neutral is reduced, as if earthed all along the route, which a cable's core is not: its voltage counts as zero"
+        yield Check("ignored", e.id, Severity.WATCH, text, "neutral", _set(e, "keep the neutral", {"neutral": "kept"},
+                                                                           typical=False))  # fmt: skip
+    if isinstance(geometry, LineGeometry) and e.r_ohm_per_km is not None and e.x_ohm_per_km is not None:
+        text = f"resistance and reactance are entered, so that {geometry.name} counts for little: per phase for nothing"
+        yield Check("ignored", e.id, Severity.WATCH, text, "geometry")
+
+
+def rated_voltages(s: Subject) -> Iterator[Check]:
+    """Capacitors and reactors on a bus of another voltage: their power goes with its square."""
+    for e in s.network.of(Shunt):
+        nominal = s.kv(e.bus)
+        if nominal and e.rated_kv and not 0.8 <= e.rated_kv / nominal <= 1.25:
+            share = 100 * (nominal / e.rated_kv) ** 2
+            yield Check("voltage", e.id, Severity.BREACH,
+                        f"rated {e.rated_kv:g} kV on a bus of {nominal:g} kV: it would give {share:.4g} % of its power",
+                        "rated_kv", _set(e, f"set it to {nominal:g} kV", {"rated_kv": nominal}))  # fmt: skip
+
+
 RULES: tuple[Rule, ...] = (
     phases, conditions, missing, supply, transformers, lines, parallels, switchgear, ratings, loops, ends, names, own_types,
+    ignored, rated_voltages,
 )  # fmt: skip

@@ -16,11 +16,12 @@ from ..network import (
     Element,
     Item,
     LineGeometry,
+    LineMatrix,
     Network,
     Settings,
     specs,
 )
-from .arrays import TABLES, Columns, Floats, NetArrays, stack
+from .arrays import TABLES, Columns, Floats, Ints, NetArrays, stack
 from .stamps import STAMPS, Context
 
 # Impedance, p.u. on 100 MVA, below which a branch is taken as this much: what flows through it could not be told from
@@ -28,16 +29,16 @@ from .stamps import STAMPS, Context
 _LEAST_PU = 1e-7
 
 # Further fields of no effect on the equations, beside names, notes and places.
-_CLOTHES = {"origins", "substation", "customers", "type", "conductors"}
+_CLOTHES = {"origins", "substation", "customers", "type"}
 # Items that elements refer to for their constants: the arrays are compiled anew when one changes.
-_BEHIND = (LineGeometry, CurrentTransformer, Area)
+_BEHIND = (LineGeometry, LineMatrix, CurrentTransformer, Area)
 
 
 @cache
 def _clothes(kind: type[Item]) -> frozenset[str]:
     """Fields whose change leaves compiled arrays as they are."""
     groups = ("identity", "place", "protection", "earth", "sequence", "harmonics", "phases")
-    kept = {"fuse_a", "plug_a", "long_x"}
+    kept = {"fuse_a", "plug_a", "long_x", "matrix", "conductors"}
     return frozenset(f for f, s in specs(kind).items() if (s.group in groups and f not in kept) or f in _CLOTHES) | {
         "origins"
     }

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..catalogue import at_temperature
-from ..network import LineGeometry
+from ..network import LineGeometry, LineMatrix
 from .arrays import Complexes, Floats
 
 _EPS0_F_PER_KM = 8.854187817e-9
@@ -33,6 +33,46 @@ class Wire:
     r: float
     gmr: float
     radius: float
+
+
+def picked(z: Complexes, b: Floats, order: str, kept: str, *, neutral_earthed: bool) -> tuple[Complexes, Floats]:
+    """Series and shunt matrices of a full set of conductors over those that a line has.
+
+    A conductor that is not there carries no current and no charge: its rows fall away from the series matrix, and are
+    eliminated from the shunt one. A neutral that is earthed all along has no voltage: the other way round.
+    """
+    rows = [order.index(c) for c in kept]
+    earthed = [order.index("N")] if neutral_earthed and "N" in order and "N" not in kept else []
+    absent = [i for i in range(len(order)) if i not in rows and i not in earthed]
+    if absent:
+        own = b[np.ix_(absent, absent)]
+        if np.all(np.abs(np.diag(own)) > 0) and np.linalg.cond(own) < 1e12:
+            b = b - b[:, absent] @ np.linalg.solve(own, b[absent, :])
+    z = kron(z[np.ix_(rows + earthed, rows + earthed)], len(rows))
+    return z, np.asarray(b[np.ix_(rows, rows)])
+
+
+def order_for(order: str, conductors: str) -> str:
+    """Conductors behind the rows of a matrix for a line: of as many phases as the matrix has, other letters change nothing."""
+    mine, rows = conductors.replace("N", ""), order.replace("N", "")
+    if set(mine) <= set(rows) or len(mine) != len(rows):
+        return order
+    return order.translate(str.maketrans(rows, mine))
+
+
+def matrix_sequence(matrix: LineMatrix, conductors: str) -> tuple[complex, complex, float, float]:
+    """Z1, Z0 in Ω/km and B1, B0 in µS/km of a line with a full matrix: its phases transposed, its neutral earthed.
+
+    Of two phases or one the mean own term less the mean mutual one, which is what every phase of a balanced system sees.
+    """
+    z = np.array(matrix.z_ohm_per_km(), np.complex128)
+    b = np.array(matrix.b_us() or np.zeros(z.shape), np.float64)
+    order = order_for(matrix.order, conductors)
+    kept = "".join(c for c in conductors if c in order and c != "N") or order.replace("N", "") or order
+    z, b = picked(z, b, order, kept, neutral_earthed=True)
+    z1, z0 = sequence(z)
+    b1, b0 = sequence(b.astype(np.complex128))
+    return z1, z0, b1.real, b0.real
 
 
 @dataclass(frozen=True)
@@ -116,59 +156,68 @@ def bundle_radius(radius: float, count: int, spacing: float) -> float:
 
 
 def sequence(matrix: Complexes) -> tuple[complex, complex]:
-    """Positive- and zero-sequence value of a three-phase matrix, couplings between sequences left out."""
-    own, mutual = np.trace(matrix[:3, :3]) / 3, (matrix[0, 1] + matrix[0, 2] + matrix[1, 2]) / 3
+    """Positive- and zero-sequence value of a matrix of up to three phases, couplings between sequences left out."""
+    k = min(len(matrix), 3)
+    own = np.trace(matrix[:k, :k]) / k
+    mutual = (matrix[:k, :k].sum() / k - own) / (k - 1) if k > 1 else 0.0
     return complex(own - mutual), complex(own + 2 * mutual)
 
 
-def transposed(matrix: Complexes) -> Complexes:
-    """The mean over a full transposition cycle of the three phases; a fourth conductor keeps its place."""
-    turn = list(range(len(matrix)))
-    turn[:3] = [1, 2, 0]
-    second = matrix[np.ix_(turn, turn)]
-    third = second[np.ix_(turn, turn)]
-    return np.asarray((matrix + second + third) / 3)
+def transposed(matrix: Complexes, phases: int = 3) -> Complexes:
+    """The mean over a full transposition cycle of the phases; a neutral keeps its place."""
+    turn = [*range(1, phases), 0, *range(phases, len(matrix))]
+    whole, last = matrix, matrix
+    for _ in range(phases - 1):
+        last = last[np.ix_(turn, turn)]
+        whole = whole + last
+    return np.asarray(whole / phases)
 
 
-def line_constants(geometry: LineGeometry, frequency_hz: float) -> Constants:
-    """All constants of a geometry, per km at the frequency."""
-    return _cached(geometry.model_dump_json(exclude={"id", "name", "origins"}), frequency_hz)
+def line_constants(geometry: LineGeometry, frequency_hz: float, conductors: str | None = None) -> Constants:
+    """All constants of a geometry, per km at the frequency; of a line that has only some of its ``conductors``, the others
+    not being there."""
+    there = geometry.phases if conductors is None else "".join(c for c in geometry.phases if c in conductors)
+    data = geometry.model_dump_json(exclude={"id", "name", "origins"})
+    return _cached(data, frequency_hz, there or geometry.phases)
 
 
 @lru_cache(maxsize=256)
-def _cached(data: str, frequency_hz: float) -> Constants:
+def _cached(data: str, frequency_hz: float, phases: str) -> Constants:
     geometry = LineGeometry.model_validate_json(data[:-1] + ',"id":"geometry"}')
-    wires, kept = geometry_wires(geometry)
+    wires, kept = geometry_wires(geometry, phases)
+    count = len(phases)
     primitive = primitive_impedance(wires, frequency_hz, geometry.earth_ohm_m)
     z = kron(primitive, kept)
+    names = tuple(w.name for w in wires)[:kept]
     omega = 2 * pi * frequency_hz
     if geometry.construction == "overhead":
         reduced = kron(potential_coefficients(wires).astype(np.complex128), kept).real
         y: Complexes = np.asarray(1j * omega * np.linalg.inv(reduced), np.complex128)
     else:
-        y = np.asarray(1j * omega * np.diag([_cable_capacitance(geometry)] * 3), np.complex128)
+        y = np.asarray(1j * omega * np.diag([_cable_capacitance(geometry)] * count), np.complex128)
+        if geometry.neutral == "kept" and geometry.screen != "none":
+            # All screens together are the neutral: one voltage, the sum of their currents; they take the charge.
+            joined = np.eye(len(wires))[:, : count + 1]
+            joined[count:, count] = 1.0
+            z = np.asarray(np.linalg.inv(joined.T @ np.linalg.inv(primitive) @ joined))
+            y = np.block([[y, -y @ np.ones((count, 1))], [-np.ones((1, count)) @ y, np.array([[y.sum()]])]])
+            names = (*names[:count], "N")
     if geometry.transposed:
-        z, y = transposed(z), transposed(y)
+        z, y = transposed(z, count), transposed(y, count)
     # The sequence values of a four-wire line are those with its neutral earthed at both ends.
-    z3 = kron(z, 3)
-    y3 = y if len(y) == 3 else _drop_neutral(y)
+    z3 = kron(z, count)
+    y3 = np.asarray(y[:count, :count])
     z1, z0 = sequence(z3)
     y1, y0 = sequence(y3)
-    names = tuple(w.name for w in wires)
-    return Constants(names, primitive, names[:kept], z, y, z1, z0, y1.imag * 1e6, y0.imag * 1e6)
+    return Constants(tuple(w.name for w in wires), primitive, names, z, y, z1, z0, y1.imag * 1e6, y0.imag * 1e6)
 
 
-def geometry_wires(geometry: LineGeometry) -> tuple[list[Wire], int]:
-    """The conductors of a geometry, and how many of them stay after the reduction."""
-    return (_overhead if geometry.construction == "overhead" else _cable)(geometry)
+def geometry_wires(geometry: LineGeometry, phases: str = "ABC") -> tuple[list[Wire], int]:
+    """The conductors of a geometry with some of its phases, and how many of them stay after the reduction."""
+    return (_overhead if geometry.construction == "overhead" else _cable)(geometry, phases)
 
 
-def _drop_neutral(y: Complexes) -> Complexes:
-    """Admittances between phases and earth with the neutral at zero: its row and column fall away."""
-    return np.asarray(y[:3, :3])
-
-
-def _overhead(g: LineGeometry) -> tuple[list[Wire], int]:
+def _overhead(g: LineGeometry, phases: str) -> tuple[list[Wire], int]:
     r = at_temperature(g.r20_ohm_per_km or 0.0, g.material, g.temperature_c)
     gmr, radius = (g.gmr_mm or 1.0) / 1e3, (g.diameter_mm or 1.0) / 2e3
     phase = (
@@ -178,6 +227,8 @@ def _overhead(g: LineGeometry) -> tuple[list[Wire], int]:
     )
     wires = []
     for name, (x, y) in g.positions():
+        if name in "ABC" and name not in phases:
+            continue
         if name == "N":
             own = (at_temperature(g.n_r20_ohm_per_km or g.r20_ohm_per_km or 0.0, g.material, g.temperature_c),
                    (g.n_gmr_mm or g.gmr_mm or 1.0) / 1e3, (g.n_diameter_mm or g.diameter_mm or 1.0) / 2e3)  # fmt: skip
@@ -186,10 +237,10 @@ def _overhead(g: LineGeometry) -> tuple[list[Wire], int]:
         else:
             own = phase
         wires.append(Wire(name, x, y, *own))
-    return wires, 4 if g.neutral == "kept" else 3
+    return wires, len(phases) + (g.neutral == "kept")
 
 
-def _cable(g: LineGeometry) -> tuple[list[Wire], int]:
+def _cable(g: LineGeometry, phases: str) -> tuple[list[Wire], int]:
     s = g.spacing_m
     places = (
         [(-s, 0.0), (0.0, 0.0), (s, 0.0)]
@@ -198,9 +249,9 @@ def _cable(g: LineGeometry) -> tuple[list[Wire], int]:
     )
     r = at_temperature(g.r20_ohm_per_km or 0.0, g.material, g.temperature_c)
     gmr, radius = (g.gmr_mm or 1.0) / 1e3, (g.diameter_mm or 1.0) / 2e3
-    wires = [Wire(n, x, y, r, gmr, radius) for n, (x, y) in zip("ABC", places, strict=True)]
+    wires = [Wire(n, x, y, r, gmr, radius) for n, (x, y) in zip("ABC", places, strict=True) if n in phases]
     if g.screen == "none":
-        return wires, 3
+        return wires, len(wires)
     # A screen is a tube: its mean radius is its distance from its own conductor, and its geometric mean radius.
     if g.screen == "tape":
         mean = (g.screen_over_mm - g.tape_mm) / 2e3
@@ -213,9 +264,8 @@ def _cable(g: LineGeometry) -> tuple[list[Wire], int]:
         screen_r = one / g.screen_wires
         own = 0.7788 * g.screen_wire_mm / 2e3
         screen_gmr = float((own * g.screen_wires * mean ** (g.screen_wires - 1)) ** (1 / g.screen_wires))
-    for name, (x, y) in zip("ABC", places, strict=True):
-        wires.append(Wire(f"S{name}", x, y, screen_r, screen_gmr, mean))
-    return wires, 3
+    wires += [Wire(f"S{w.name}", w.x, w.y, screen_r, screen_gmr, mean) for w in wires]
+    return wires, len(phases)
 
 
 def _cable_capacitance(g: LineGeometry) -> float:

@@ -30,7 +30,8 @@ def _printable(text: str) -> str:
 
 
 Name = Annotated[str, Field(min_length=1, max_length=80), AfterValidator(_printable)]
-Conductors = Annotated[str, Field(min_length=1, pattern=r"^A?B?C?N?$")]
+CONDUCTORS = r"^A?B?C?N?$"
+Conductors = Annotated[str, Field(min_length=1, pattern=CONDUCTORS)]
 
 Texts = Annotated[tuple[Text, ...], Field(max_length=30)]
 Links = Annotated[tuple[Link, ...], Field(max_length=30)]
@@ -230,6 +231,11 @@ def _problems(cls: type[Item], data: dict[str, Any], error: ValidationError) -> 
             found.append(FieldProblem(ident, field, item["input"], f"a {cls.label.lower()} has no such field"))
         elif item["type"] == "missing":
             found.append(FieldProblem(ident, field, "nothing", _allowed(known.get(field), item["msg"])))
+        elif item["type"] == "string_pattern_mismatch" and item["ctx"]["pattern"] == CONDUCTORS:
+            allowed = (
+                "write the letters of what is there in the order A, B, C, N (neutral), for example ABCN, ABC, BN or A"
+            )
+            found.append(FieldProblem(ident, field, item["input"], allowed))
         elif not field:  # a rule between fields: its message names them
             rule = item["msg"].removeprefix("Value error, ")
             name, _, text = rule.partition(": ")

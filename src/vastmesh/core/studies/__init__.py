@@ -2,7 +2,20 @@
 
 from ..severity import Severity
 from . import balancing, linear_flow, load_flow, sensitivities, sweep, unbalanced
-from .base import STUDIES, Account, Column, Ending, Finding, Result, StopRequested, Study, Table
+from .base import (
+    STUDIES,
+    Account,
+    Column,
+    Ending,
+    Finding,
+    Result,
+    StopRequested,
+    Study,
+    Table,
+    options_of,
+    study_named,
+)
+from .live import solve_as_set
 
 __all__ = [
     "STUDIES",
@@ -18,7 +31,10 @@ __all__ = [
     "balancing",
     "linear_flow",
     "load_flow",
+    "options_of",
     "sensitivities",
+    "solve_as_set",
+    "study_named",
     "sweep",
     "unbalanced",
 ]

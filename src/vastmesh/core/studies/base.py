@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel
+from pydantic import BaseModel, ValidationError
 
-from ..errors import VastMeshError
+from ..errors import FieldProblem, InvalidFields, VastMeshError
 from ..network import Network
 from ..severity import Severity
 
@@ -164,6 +164,30 @@ class Study:
 
 
 STUDIES: dict[str, Study] = {}
+OptionsT = TypeVar("OptionsT", bound=BaseModel)
+
+
+def options_of(model: type[OptionsT], values: Mapping[str, Any]) -> OptionsT:
+    """Options from plain values. Raises :class:`InvalidFields` that names option, value and what is allowed."""
+    try:
+        return model.model_validate(dict(values))
+    except ValidationError as error:
+        known = ", ".join(model.model_fields)
+        problems = []
+        for e in error.errors():
+            where = ".".join(map(str, e["loc"])) or "options"
+            allowed = (
+                f"the options are {known}" if e["type"] == "extra_forbidden" else e["msg"].removeprefix("Value error, ")
+            )
+            problems.append(FieldProblem("options", where, e.get("input"), allowed))
+        raise InvalidFields(problems) from None
+
+
+def study_named(name: str) -> Study:
+    """A study by its name. Raises :class:`InvalidFields` that lists those there are."""
+    if name not in STUDIES:
+        raise InvalidFields([FieldProblem("run", "study", name, "choose one of " + ", ".join(STUDIES))])
+    return STUDIES[name]
 
 
 def register(study: Study) -> Study:

@@ -3,16 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 from ..network import Condition, Network
-from .load_flow import LiveLoadFlow, LoadFlowResult, live_options
-from .unbalanced import LiveUnbalanced
+from .base import options_of
+from .load_flow import LiveLoadFlow, LoadFlowOptions, LoadFlowResult, live_options
+from .unbalanced import LiveUnbalanced, UnbalancedOptions
 from .unbalanced import live_options as per_phase_options
 
 
 def live_for(network: Network) -> LiveLoadFlow | LiveUnbalanced:
     """Balanced or per phase, as the settings say."""
     return LiveUnbalanced(network) if network.settings.study == "per_phase" else LiveLoadFlow(network)
+
+
+def solve_as_set(network: Network, condition: Condition | None = None, **options: Any) -> LoadFlowResult:
+    """Solve a network once from scratch, balanced or per phase as its settings say; ``options`` go before the settings.
+
+    Raises :class:`InvalidFields` for an option that there is not, or a value that it can't have.
+    """
+    options = {"start": "linear" if network.settings.start == "last" else network.settings.start, **options}
+    if network.settings.study == "per_phase":
+        as_set = per_phase_options(network.settings).model_dump()
+        return LiveUnbalanced(network).solve(condition, options_of(UnbalancedOptions, {**as_set, **options}))
+    as_set = live_options(network.settings).model_dump()
+    return LiveLoadFlow(network).solve(condition, options_of(LoadFlowOptions, {**as_set, **options}))
 
 
 def solver_for(network: Network, *, automatic: bool) -> Callable[[Condition], LoadFlowResult]:

@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterator, Mapping
 from math import degrees
 from typing import Any
 
-from ..electrical.stamps.line import from_geometry
-from ..network import Bus, Condition, Element, Item, Line, LineGeometry, Load, Network, Source, Transformer
+from ..electrical.stamps.line import in_effect
+from ..network import Bus, Condition, Element, Item, Line, Load, Network, Source, Transformer
 from ._base import Working
 from ._ledger import Ledger
 
@@ -60,19 +60,14 @@ def line(solved: Solved, e: Line) -> Iterator[Working]:
     row = solved.branches.get(e.id)
     if row is None or row["from_active_power_mw"] is None or not e.length_km:
         return
-    r, x, b = e.r_ohm_per_km or 0.0, e.x_ohm_per_km or 0.0, e.b_us_per_km or 0.0
-    origin = "entered" if not e.type else e.type
-    geometry = solved.network.items.get(e.geometry or "")
-    if isinstance(geometry, LineGeometry) and not geometry.missing():
-        r, x, b, _ = from_geometry(e, geometry, solved.network.settings.frequency_hz)
-        origin = geometry.name
+    data = in_effect(e, solved.network.items.get, solved.network.settings.frequency_hz)
     s = Ledger("Power and losses, from the voltages at both ends",
                "Nominal pi: series impedance between the ends, half of the susceptance at each.")  # fmt: skip
     _end(s, solved, e.from_bus, "1", "from end")
     _end(s, solved, e.to_bus, "2", "to end")
-    s.given("r", "Resistance", r, "Ω/km", origin)
-    s.given("x", "Reactance", x, "Ω/km", origin)
-    s.given("b", "Susceptance", b, "µS/km", origin)
+    s.given("r", "Resistance", data.r, "Ω/km", data.origin)
+    s.given("x", "Reactance", data.x, "Ω/km", data.origin)
+    s.given("b", "Susceptance", data.b, "µS/km", data.origin)
     s.given("L", "Length", e.length_km, "km", "data")
     s.given("n", "Circuits", e.parallel, "", "data")
     s.line("R", "Series resistance", "r * L / n", "Ω")
@@ -96,8 +91,8 @@ def line(solved: Solved, e: Line) -> Iterator[Working]:
         s.line(f"I{k}", f"Current at the {end} end", f"sqrt(P{k}**2 + Q{k}**2) / (sqrt(3) * U{k}) * 1000", "A",
                solver=row[f"{end}_current_a"])  # fmt: skip
     _losses(s, solved, e, row)
-    if row["loading_pct"] is not None and e.rating_a:
-        s.given("Ir", "Rating of one circuit", e.rating_a, "A", "data")
+    if row["loading_pct"] is not None and data.rating < float("inf"):
+        s.given("Ir", "Rating of one circuit", data.rating, "A", "data")
         s.line("k", "Loading", "max(I1, I2) / (Ir * n) * 100", "%", solver=row["loading_pct"])
     yield s.working()
 
@@ -130,13 +125,15 @@ def transformer(solved: Solved, e: Transformer) -> Iterator[Working]:
     s.given("Ur1", "Rated HV", e.hv_kv or 0.0, "kV", "name plate")
     s.given("Ur2", "Rated LV", e.lv_kv or 0.0, "kV", "name plate")
     s.given("z", "Impedance", e.impedance_pct or 0.0, "%", "name plate")
+    size = "z" if (e.impedance_pct or 0.0) >= 0 else "-z"
     if e.load_loss_kw is not None:
         s.given("Pk", "Load loss", e.load_loss_kw, "kW", "name plate")
         s.line("r", "Resistance", "Pk / 1000 / S", "p.u.", "IEC 60076-1")
     else:
         s.given("m", "X / R", e.ratio_x_r(), "", "entered" if e.x_over_r is not None else "typical of the rating")
-        s.line("r", "Resistance", "z / 100 / sqrt(1 + m**2)", "p.u.")
-    s.line("x", "Reactance", "sqrt((z / 100)**2 - r**2)", "p.u.")
+        s.line("r", "Resistance", f"{size} / 100 / sqrt(1 + m**2)", "p.u.")
+    sign = "" if size == "z" else "-"
+    s.line("x", "Reactance", f"{sign}sqrt((z / 100)**2 - r**2)", "p.u.")
     s.given("Pi", "Iron loss", e.iron_loss_kw, "kW", "name plate")
     s.given("i0", "No-load current", e.no_load_current_pct, "%", "name plate")
     s.line("g", "No-load conductance", "Pi / 1000 / S", "p.u.")

@@ -12,8 +12,9 @@ from ..electrical.line_constants import (
     earth_resistance_ohm_per_km,
     geometry_wires,
     line_constants,
+    matrix_sequence,
 )
-from ..network import Bus, Line, LineGeometry, Network
+from ..network import Bus, Line, LineGeometry, LineMatrix, Network
 from ._base import Matrix, Step, Working, explains
 from ._base import figures as fig
 
@@ -34,7 +35,7 @@ def geometry(network: Network, g: LineGeometry) -> Iterator[Working]:
 
 def _constants(g: LineGeometry, hz: float) -> Iterator[Working]:
     found = line_constants(g, hz)
-    wires, _ = geometry_wires(g)
+    wires, _ = geometry_wires(g, g.phases)
     apart = distances(wires)
     depth, earth = depth_of_return_m(hz, g.earth_ohm_m), earth_resistance_ohm_per_km(hz)
     omega = 2 * 3.141592653589793 * hz
@@ -51,7 +52,7 @@ def _constants(g: LineGeometry, hz: float) -> Iterator[Working]:
         terms += [f"z{w.name}{v.name} = {fig(earth)} + j {fig(omega * 2e-4)} ln({fig(depth)} / {fig(apart[i, k])}) "
                   f"= {_complex(found.primitive[i, k])}" for k, v in enumerate(wires) if k > i]  # fmt: skip
     matrices = [_matrix("Primitive impedance", "Ω/km", found.wires, found.primitive, terms)]
-    gone = found.wires[len(found.phases) :]
+    gone = () if g.construction == "cable" and g.neutral == "kept" else found.wires[len(found.phases) :]
     label = f"After reduction of {', '.join(gone)}" if gone else "Phase impedance"
     label += ", transposed" if g.transposed else ""
     matrices.append(_matrix(label, "Ω/km", found.phases, found.z,
@@ -77,9 +78,12 @@ def _complex(z: complex) -> str:
 @explains(Line)
 def line(network: Network, e: Line) -> Iterator[Working]:
     hz = network.settings.frequency_hz
-    g = network.items.get(e.geometry or "")
+    g, m = network.items.get(e.geometry or ""), network.items.get(e.matrix or "")
+    if isinstance(m, LineMatrix) and not m.missing():
+        yield from _from_matrix(network, e, m)
+        return
     if isinstance(g, LineGeometry) and not g.missing():
-        found = line_constants(g, hz)
+        found = line_constants(g, hz, e.conductors)
         by_field = {"r_ohm_per_km": ("R", found.z1.real, "Ω/km"), "x_ohm_per_km": ("X", found.z1.imag, "Ω/km"),
                     "b_us_per_km": ("B", found.b1, "µS/km"), "r0_ohm_per_km": ("R0", found.z0.real, "Ω/km"),
                     "x0_ohm_per_km": ("X0", found.z0.imag, "Ω/km"), "b0_us_per_km": ("B0", found.b0, "µS/km"),
@@ -101,6 +105,30 @@ def line(network: Network, e: Line) -> Iterator[Working]:
     yield from _whole(network, e, complex(e.r_ohm_per_km or 0, e.x_ohm_per_km or 0), e.b_us_per_km or 0.0)
     if blank:
         yield Working("Zero sequence", blank)
+
+
+def _from_matrix(network: Network, e: Line, m: LineMatrix) -> Iterator[Working]:
+    """The matrix as given, and the positive sequence that counts in balanced studies."""
+    z1, z0, b1, b0 = matrix_sequence(m, e.conductors)
+    order = tuple(m.order)
+    rows = [[(float(v.real), float(v.imag)) for v in r] for r in m.z_ohm_per_km()]
+    matrices = [Matrix(f"Series impedance of {m.name} per km", "Ω/km", order, rows)]
+    if (b := m.b_us()) is not None:
+        matrices.append(
+            Matrix(f"Shunt susceptance of {m.name} per km", "µS/km", order, [[(v, 0.0) for v in r] for r in b])
+        )
+    steps = [
+        Step(
+            "Z1", "Positive sequence", "Zs − Zm", "means of own and mutual terms, neutral earthed", _complex(z1), "Ω/km"
+        ),
+        Step(
+            "Z0", "Zero sequence", "Zs + 2 Zm", "means of own and mutual terms, neutral earthed", _complex(z0), "Ω/km"
+        ),
+        Step("B1", "Susceptance", "Bs − Bm", "", b1, "µS/km"),
+        Step("B0", "Susceptance, zero", "Bs + 2 Bm", "", b0, "µS/km"),
+    ]
+    yield Working("Constants from the matrix", steps, matrices)
+    yield from _whole(network, e, z1, b1)
 
 
 def _whole(network: Network, e: Line, z: complex, b: float) -> Iterator[Working]:

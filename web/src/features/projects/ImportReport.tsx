@@ -1,4 +1,4 @@
-/** What an import read, assumed and ignored, line by line. */
+/** What an import read, left out, assumed and ignored, line by line. */
 import styled from 'styled-components'
 import type { Imported } from '../../api/client'
 import { Dialog, Primary } from '../../design/controls'
@@ -14,6 +14,7 @@ const Head = styled.h3`font-size: 13px; font-weight: 500;`
 export function ImportReport({ imported, onClose }: { imported: Imported | null; onClose: () => void }) {
   const report = imported?.report
   const parts = [
+    ['Left out: not allowed as it stands', report?.left_out],
     ['Read', report?.read],
     ['Assumed', report?.assumed],
     ['Ignored', report?.ignored],

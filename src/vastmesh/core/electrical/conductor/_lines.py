@@ -10,7 +10,7 @@ import numpy as np
 
 from ...network import Line, LineGeometry, LineMatrix
 from ..arrays import Complexes, Floats
-from ..line_constants import depth_of_return_m, earth_resistance_ohm_per_km, kron, line_constants
+from ..line_constants import depth_of_return_m, earth_resistance_ohm_per_km, line_constants, order_for, picked
 
 _SPACING_MM = {"cable": 25.0, "overhead": 400.0}
 _EARTH_OHM_M = 100.0
@@ -68,11 +68,11 @@ def conductor_matrix(key: LineKey) -> tuple[Complexes, Floats]:
         given = LineMatrix.model_validate_json(key.matrix)
         z = np.array(given.z_ohm_per_km(), np.complex128)
         b = np.array(given.b_us() or np.zeros(z.shape), np.float64)
-        return _picked(z, b, order_for(given.order, key.conductors), kept, reduced=key.reduced)
+        return picked(z, b, order_for(given.order, key.conductors), kept, neutral_earthed=key.reduced)
     if key.geometry is not None:
-        found = line_constants(LineGeometry.model_validate_json(key.geometry), key.frequency_hz)
+        found = line_constants(LineGeometry.model_validate_json(key.geometry), key.frequency_hz, key.conductors)
         order = "".join(found.phases)
-        return _picked(found.z, found.y.imag * 1e6, order, kept, reduced=key.reduced)
+        return picked(found.z, found.y.imag * 1e6, order, kept, neutral_earthed=key.reduced)
     r, x, b1, r0, x0, b0 = key.sequence
     z1, z0 = complex(r, x), complex(r0, x0)
     k = len(kept)
@@ -89,28 +89,10 @@ def conductor_matrix(key: LineKey) -> tuple[Complexes, Floats]:
     return z, b
 
 
-def order_for(order: str, conductors: str) -> str:
-    """Conductors behind the rows of a matrix for a line: of as many phases as the matrix has, other letters change nothing."""
-    mine, rows = conductors.replace("N", ""), order.replace("N", "")
-    if set(mine) <= set(rows) or len(mine) != len(rows):
-        return order
-    return order.translate(str.maketrans(rows, mine))
-
-
 def coupling_ohm_per_km(frequency_hz: float, spacing_m: float) -> complex:
     """Mutual impedance with earth return of two conductors: π² f 10⁻⁴ + jω 2·10⁻⁴ ln(D_e / D), soil of 100 Ω·m."""
     depth = depth_of_return_m(frequency_hz, _EARTH_OHM_M)
     return complex(earth_resistance_ohm_per_km(frequency_hz), 2 * pi * frequency_hz * 2e-4 * log(depth / spacing_m))
-
-
-def _picked(z: Complexes, b: Floats, order: str, kept: str, *, reduced: bool) -> tuple[Complexes, Floats]:
-    """Rows of the conductors that are there; a reduced neutral is eliminated, an absent conductor carries nothing."""
-    rows = [order.index(c) for c in kept]
-    if reduced and "N" in order:
-        n = order.index("N")
-        full = [*rows, n]
-        return kron(z[np.ix_(full, full)], len(rows)), b[np.ix_(rows, rows)]
-    return z[np.ix_(rows, rows)], b[np.ix_(rows, rows)]
 
 
 def own_resistance(z: Complexes) -> Floats:

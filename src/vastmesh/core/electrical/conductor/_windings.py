@@ -2,8 +2,10 @@
 
 One form serves every vector group. With u the three HV winding voltages and v the three LV leg voltages, each per
 unit of its rated voltage and turns, the leakage admittance acts on w = v − T u; T turns the three voltages by the
-clock number. With M the incidence of w on the nodes the nodal admittance is Mᵀ Y M (power-invariant, so that currents
-follow by themselves). Y has the zero-sequence admittance of the unit in its sum, the leakage admittance beside it.
+clock number, their zero sequence with them: a delta forces its own to zero, so that what is left of the other side's
+drives a current round it. With M the incidence of w on the nodes the nodal admittance is Mᵀ Y M (power-invariant,
+so that currents follow by themselves). Y has the zero-sequence admittance of the unit in its sum, the
+leakage admittance beside it.
 Source: the primitive-network method, e.g. J. Arrillaga and C. P. Arnold, "Computer Analysis of Power Systems", 1990,
 chapter 2.
 """
@@ -62,6 +64,8 @@ class TwoWinding:
     """A two-winding unit. ``lead_rad``: angle by which HV leads LV. ``y1``, ``y0``: leakage admittances in S on winding
     voltages per unit (that is, VA per phase); ``shunt``: no-load admittance; ``hv_zero``, ``lv_zero``: zero-sequence
     admittance to the side's own star point, where the other side gives the flux no path. ``turns_on``: side with taps.
+    ``further_rad``: part of the lead beyond the clock number. ``zero_linked``: whether both sides share their zero-sequence
+    flux (not where a zigzag cancels it).
     """
 
     hv: Side
@@ -73,7 +77,8 @@ class TwoWinding:
     hv_zero: complex = 0j
     lv_zero: complex = 0j
     turns_on: str = "hv"
-    zero_turn: float = 0.0
+    further_rad: float = 0.0
+    zero_linked: bool = True
 
     def incidences(self, turns: tuple[float, float, float]) -> tuple[Floats, Floats, Floats]:
         """Winding voltages of the HV and the LV side at these turns, and what acts on the leakage, each over all nodes: HV
@@ -92,7 +97,8 @@ class TwoWinding:
         )
         high = np.hstack([a, np.zeros((3, b.shape[1]))])
         low = np.hstack([np.zeros((3, a.shape[1])), b])
-        return high, low, low - turn(angle, self.zero_turn) @ high
+        zero = zero_turn(angle + self.further_rad) if self.zero_linked else 0.0
+        return high, low, low - turn(angle, zero) @ high
 
     def admittance(self, turns: tuple[float, float, float] = (1.0, 1.0, 1.0)) -> Complexes:
         """Admittance over the nodes: HV phases (and star), LV phases (and star). S."""
@@ -115,10 +121,10 @@ class TwoWinding:
         return (1 / self.y1).real
 
 
-def zero_turn(lead_rad: float) -> float:
-    """Factor of the zero sequence between two star windings: 1 where phases lie on their own limbs or change places,
-    -1 where they are reversed, 0 between."""
-    sixty = lead_rad / (pi / 3)
+def zero_turn(angle_rad: float) -> float:
+    """Factor of the zero sequence between the windings of both sides: 1 where phases lie on their own limbs or change
+    places, -1 where they are reversed, 0 between."""
+    sixty = angle_rad / (pi / 3)
     if abs(sixty - round(sixty)) > 1e-9:
         return 0.0
     return 1.0 if round(sixty) % 2 == 0 else -1.0
@@ -147,6 +153,6 @@ def two_winding_admittance(
         through = y0
     else:
         hv_zero, lv_zero = (y0 if high.star else 0j), (y0 if low.star else 0j)
-    both = high.winding == low.winding == "star" and not zigzag
-    return TwoWinding(high, low, lead, y1, through, base * no_load_pu, hv_zero, lv_zero, turns_on,
-                      zero_turn(clock * pi / 6) if both else 0.0)  # fmt: skip
+    return TwoWinding(
+        high, low, lead, y1, through, base * no_load_pu, hv_zero, lv_zero, turns_on, shift_rad, not zigzag
+    )

@@ -1,22 +1,43 @@
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
-from ...network import Line, LineGeometry
+from ...network import Item, Line, LineGeometry, LineMatrix
 from ..arrays import Columns
-from ..line_constants import line_constants
+from ..line_constants import line_constants, matrix_sequence
 from . import Context, column, stamp
 
 
-def from_geometry(e: Line, geometry: LineGeometry, frequency_hz: float) -> tuple[float, float, float, float]:
-    """R, X in Ω/km, B in µS/km and rating in A: what is entered on the line, else what follows from the geometry."""
-    found = line_constants(geometry, frequency_hz)
-    computed = (found.z1.real, found.z1.imag, found.b1, geometry.rating_a if geometry.rating_a else np.inf)
-    given = (e.r_ohm_per_km, e.x_ohm_per_km, e.b_us_per_km, e.rating_a)
-    r, x, b, rating = (c if g is None else g for g, c in zip(given, computed, strict=True))
-    return r, x, b, rating
+@dataclass(frozen=True)
+class InEffect:
+    """Positive-sequence constants that count for a line: R, X in Ω/km, B in µS/km, rating of one circuit in A (infinite
+    where none is known), and where they come from."""
+
+    r: float
+    x: float
+    b: float
+    rating: float
+    origin: str
+
+
+def in_effect(e: Line, find: Callable[[str], Item | None], frequency_hz: float) -> InEffect:
+    """Constants of a line: of its matrix; else what is entered on it; else what follows from its geometry."""
+    matrix, geometry = find(e.matrix or ""), find(e.geometry or "")
+    if isinstance(matrix, LineMatrix) and not matrix.missing():
+        z1, _, b1, _ = matrix_sequence(matrix, e.conductors)
+        rating = e.rating_a or matrix.rating_a or np.inf
+        return InEffect(z1.real, z1.imag, b1, rating, f"positive sequence of {matrix.name}")
+    if isinstance(geometry, LineGeometry) and not geometry.missing():
+        found = line_constants(geometry, frequency_hz, e.conductors)
+        computed = (found.z1.real, found.z1.imag, found.b1, geometry.rating_a if geometry.rating_a else np.inf)
+        given = (e.r_ohm_per_km, e.x_ohm_per_km, e.b_us_per_km, e.rating_a)
+        r, x, b, rating = (c if g is None else g for g, c in zip(given, computed, strict=True))
+        return InEffect(r, x, b, rating, geometry.name)
+    r, x, b = e.r_ohm_per_km or 0.0, e.x_ohm_per_km or 0.0, e.b_us_per_km or 0.0
+    return InEffect(r, x, b, e.rating_a or np.inf, e.type or "entered")
 
 
 @stamp(Line)
@@ -33,9 +54,9 @@ def line(lines: Sequence[Line], ctx: Context) -> dict[str, Columns]:
     r, x, b = column(lines, "r_ohm_per_km"), column(lines, "x_ohm_per_km"), column(lines, "b_us_per_km")
     rating = column(lines, "rating_a", blank=np.inf)
     for i, e in enumerate(lines):
-        geometry = ctx.find(e.geometry) if e.geometry else None
-        if isinstance(geometry, LineGeometry) and not geometry.missing():
-            r[i], x[i], b[i], rating[i] = from_geometry(e, geometry, ctx.frequency_hz)
+        if e.geometry or e.matrix:
+            found = in_effect(e, ctx.find, ctx.frequency_hz)
+            r[i], x[i], b[i], rating[i] = found.r, found.x, found.b, found.rating
     scale = length / circuits / ohm
     half_b = 0.5j * b * 1e-6 * length * circuits * ohm
     rating *= circuits

@@ -53,8 +53,13 @@ class LineGeometry(Item):
                                       unit="A", gt=0, le=1e5)  # fmt: skip
     earth_ohm_m: float = quantity("Earth resistivity", "Of the ground below", unit="Ω·m", default=100.0, gt=0, le=1e6,
                                   typical=True)  # fmt: skip
-    transposed: bool = choice("Transposed", "Phases change places, so that they are equal on the whole", default=True,
-                              typical=True)  # fmt: skip
+    transposed: bool = choice(
+        "Transposed", "On: phases change places along the route, so that they are equal on the whole (the default). Off: each "
+        "keeps its place, as short feeders are built, and their constants differ", default=True, typical=True,
+    )  # fmt: skip
+    phases: Literal["ABC", "AB", "BC", "AC", "A", "B", "C"] = choice(
+        "Phases", "Phase conductors that are there; a line with fewer takes those it has", default="ABC"
+    )
     bundle: int = quantity("Bundle", "Conductors per phase", unit="1", default=1, ge=1, le=8, when=_OVER)
     bundle_spacing_m: float = quantity("Bundle spacing", "Between neighbouring conductors of a bundle", unit="m",
                                        default=0.4, gt=0, le=2, when={**_OVER, "bundle": (2, 3, 4, 5, 6, 7, 8)})  # fmt: skip
@@ -65,8 +70,8 @@ class LineGeometry(Item):
     c_x_m: float = _at("C", "x", 1.0, _OVER)
     c_y_m: float = _at("C", "y", 9.0, _OVER)
     neutral: Literal["none", "reduced", "kept"] = choice(
-        "Neutral", "Reduced: earthed often, so that its voltage is zero; kept: a conductor of its own", default="none",
-        when=_OVER,
+        "Neutral", "Reduced: earthed often, so that its voltage is zero; kept: a conductor of its own, of cables their screens "
+        "together (concentric neutral)", default="none",
     )  # fmt: skip
     n_x_m: float = _at("N", "x", 0.0, _NEUTRAL)
     n_y_m: float = _at("N", "y", 7.5, _NEUTRAL)
@@ -109,6 +114,8 @@ class LineGeometry(Item):
     @model_validator(mode="after")
     def _apart(self) -> Self:
         if self.construction == "cable":
+            if self.neutral == "kept" and self.screen == "none":
+                raise ValueError("neutral: cables without a screen have no concentric neutral; choose wires or tape")
             if self.screen != "none" and self.screen_over_mm / 1e3 > self.spacing_m * 1.001:
                 raise ValueError(
                     f"spacing_m: enter at least the diameter over the screen, {self.screen_over_mm / 1e3:g} m"
@@ -125,7 +132,7 @@ class LineGeometry(Item):
 
     def positions(self) -> list[tuple[str, tuple[float, float]]]:
         """Name and place of every overhead conductor, m: phases, neutral, earth wires."""
-        found = [(n, (getattr(self, f"{n.lower()}_x_m"), getattr(self, f"{n.lower()}_y_m"))) for n in "ABC"]
+        found = [(n, (getattr(self, f"{n.lower()}_x_m"), getattr(self, f"{n.lower()}_y_m"))) for n in self.phases]
         if self.neutral != "none":
             found.append(("N", (self.n_x_m, self.n_y_m)))
         if self.earth_wires == 1:

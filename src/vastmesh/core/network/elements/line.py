@@ -87,7 +87,7 @@ class Line(Element):
         group="sequence",
     )
     matrix: str | None = reference(
-        "Matrix", "Full matrix over the conductors, used by the load flow per phase in place of all other constants",
+        "Matrix", "Full matrix over the conductors, in place of all other constants; balanced, its positive sequence counts",
         to="line_matrix", default=None, group="phases",
     )  # fmt: skip
     neutral: Literal["kept", "reduced"] = choice(

@@ -27,11 +27,11 @@ class ThreeWinding(Element):
     hv_kv: float | None = quantity("Rated HV", "Line-to-line", unit="kV", gt=0, le=1500, required=True)
     mv_kv: float | None = quantity("Rated MV", "Line-to-line", unit="kV", gt=0, le=1500, required=True)
     lv_kv: float | None = quantity("Rated LV", "Line-to-line", unit="kV", gt=0, le=1500, required=True)
-    z_hm_pct: float | None = quantity("Z, HV–MV", "On the HV winding's rated power, LV open", unit="%", gt=0, le=100,
+    z_hm_pct: float | None = quantity("Z, HV–MV", "On the HV winding's rated power, LV open", unit="%", gt=0, le=1e4,
                                       required=True)  # fmt: skip
-    z_ml_pct: float | None = quantity("Z, MV–LV", "On the HV winding's rated power, HV open", unit="%", gt=0, le=100,
+    z_ml_pct: float | None = quantity("Z, MV–LV", "On the HV winding's rated power, HV open", unit="%", gt=0, le=1e4,
                                       required=True)  # fmt: skip
-    z_hl_pct: float | None = quantity("Z, HV–LV", "On the HV winding's rated power, MV open", unit="%", gt=0, le=100,
+    z_hl_pct: float | None = quantity("Z, HV–LV", "On the HV winding's rated power, MV open", unit="%", gt=0, le=1e4,
                                       required=True)  # fmt: skip
     x_over_r: float | None = quantity("X / R", "Of each pair of windings; typical of the rating when blank", unit="1", gt=0,
                                       le=1e4)  # fmt: skip

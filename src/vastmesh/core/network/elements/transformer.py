@@ -14,6 +14,8 @@ from ._neutral import Earthing, earthing, earthing_current, earthing_resistance,
 from ._phases import Taps, check_phase_taps, phase_tap, taps
 
 _GROUP = re.compile(r"^(YN|Y|D|ZN|Z)(yn|y|d|zn|z|a)(\d|1[01])$|^(I)(i)(0|6)$|^(I)(ii)(0)$|^(V)(v)(0)$")
+# Clock numbers that windings can have: each delta or zigzag between the two sides turns by 30°, their ends by 60° or 180°.
+_TURNS = {"Y": 0, "D": 1, "Z": 1}
 _PER_PHASE = {"taps": ("per_phase",)}
 _HV_STAR = {"vector_group": ("~YN", "~ZN")}
 _LV_STAR = {"vector_group": ("~yn", "~zn", "~a")}
@@ -53,8 +55,9 @@ class Transformer(Element):
         "Rated LV", "Rated line-to-line voltage of the LV winding", unit="kV", gt=0, le=1500, required=True
     )
     impedance_pct: float | None = quantity(
-        "Impedance", "Short-circuit impedance on rated power and voltage", unit="%", gt=0, le=100, required=True
-    )
+        "Impedance", "Short-circuit impedance on rated power and voltage; negative where the reactance is, as in the star "
+        "equivalent of three windings", unit="%", ge=-1e5, le=1e5, required=True,
+    )  # fmt: skip
     x_over_r: float | None = quantity(
         "X / R", "Leakage reactance over winding resistance; typical of the rating when no load loss is given either",
         unit="1", ge=0, le=1e6,
@@ -151,6 +154,8 @@ class Transformer(Element):
                 "vector_group: write it as YNd1, Dyn11, YNyn0, YNa0 ..., Ii0 for a single-phase unit, Iii0 for one with a "
                 "centre tap, Vv0 for an open delta"
             )
+        if (fault := self._impossible_group()) is not None:
+            raise ValueError(fault)
         if (fault := self._unfit_conductors()) is not None:
             raise ValueError(fault)
         check_phase_taps(self)
@@ -163,9 +168,11 @@ class Transformer(Element):
             raise ValueError(f"tap_position: enter a position from {self.tap_min} to {self.tap_max}")
         if self.tapped_turns() <= 0.2:
             raise ValueError("tap_step_pct: this step and position leave less than a fifth of the turns")
+        if self.impedance_pct is not None and abs(self.impedance_pct) < 1e-6:
+            raise ValueError("impedance_pct: enter an impedance other than zero, or draw a closed switch")
         loss = self.load_loss_kw
         if loss is not None and self.rated_mva and self.impedance_pct:
-            most = self.impedance_pct * 10 * self.rated_mva
+            most = abs(self.impedance_pct) * 10 * self.rated_mva
             if loss > most:
                 raise ValueError(f"load_loss_kw: above {most:g} kW the loss would exceed the impedance")
         return self
@@ -205,6 +212,17 @@ class Transformer(Element):
         """Whether it is a single-phase unit, with or without a centre tap."""
         return self.vector_group.startswith("I")
 
+    def _impossible_group(self) -> str | None:
+        """What is wrong with the clock number for the windings; None when they go together."""
+        hv, lv, clock = self.winding_groups()
+        if self.single_phase() or self.vector_group.startswith("V") or lv == "a":
+            return None
+        odd = (_TURNS[hv[0]] + _TURNS[lv[0].upper()]) % 2
+        if int(clock) % 2 == odd:
+            return None
+        able = ", ".join(f"{hv}{lv}{n}" for n in range(odd, 12, 2))
+        return f"vector_group: these windings can't have the clock number {clock}; there are {able}"
+
     def _unfit_conductors(self) -> str | None:
         """What is wrong with the conductors for the vector group; None when they fit."""
         hv, low = self.conductors, self.lv_conductors
@@ -224,8 +242,10 @@ class Transformer(Element):
         z = (self.impedance_pct or 0) / 100
         if self.load_loss_kw is not None:
             r = self.load_loss_kw / 1000 / (self.rated_mva or 1)
-            return complex(r, sqrt(max(z * z - r * r, 0)))
-        return r_and_x(z, self.ratio_x_r())
+            found = complex(r, sqrt(max(z * z - r * r, 0)))
+        else:
+            found = r_and_x(abs(z), self.ratio_x_r())
+        return found if z >= 0 else found.conjugate()
 
     def ratio_x_r(self) -> float:
         """X/R as entered, else typical of the rating class."""
@@ -241,7 +261,7 @@ class Transformer(Element):
         if self.z0_pct is not None:
             return self.z0_pct
         share = zero_sequence_share(self.vector_group, self.core)
-        return None if share is None or self.impedance_pct is None else share * self.impedance_pct
+        return None if share is None or self.impedance_pct is None else share * abs(self.impedance_pct)
 
     def overload_mva(self) -> float | None:
         """Rating with all cooling stages: entered, or the customary step above self-cooled."""

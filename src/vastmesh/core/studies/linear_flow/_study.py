@@ -96,8 +96,10 @@ class LinearEquations:
         given = machine["control"] != SLACK
         injected = self._at_nodes(machine["bus"][given], machine["p"][given]) - self._at_nodes(load["bus"], load["p"])
         shunt = self.arrays.tables["shunt"]
-        injected -= self._at_nodes(shunt["bus"], shunt["y"].real)
-        demand = sum(float(x[pattern.row[t["bus"]] >= 0].sum()) for t, x in ((load, load["p"]), (shunt, shunt["y"].real)))
+        injected = injected - self._at_nodes(shunt["bus"], shunt["y"].real)
+        demand = sum(
+            float(x[pattern.row[t["bus"]] >= 0].sum()) for t, x in ((load, load["p"]), (shunt, shunt["y"].real))
+        )
         turned = np.bincount(self.frm, self.b * self.shift, n) - np.bincount(self.to, self.b * self.shift, n)
         more = np.bincount(self.frm, extra_from, n) + np.bincount(self.to, extra_to, n)
         rhs = injected - more + turned
@@ -174,7 +176,8 @@ def _published(
     loss = float((chosen.p_from + chosen.p_to).sum())
     gap = (chosen.generation - chosen.demand) * base
     if lossy:
-        text = (f"Branch losses at the present AC voltages, {loss * base:.4g} MW, are added as demand at each {options.losses_at} end: "
+        text = (f"Branch losses at the present AC voltages, {loss * base:.4g} MW, are added as demand at each "
+                f"{options.losses_at} end: "
                 f"generation exceeds demand by {gap:.4g} MW, the sum of these losses.")  # fmt: skip
     elif options.losses == "from_ac":
         text = "There is no AC solution to take losses from: without losses, so generation equals demand."

@@ -101,9 +101,10 @@ def _notes(network: Network, arrays: NetArrays, problem: Problem, solution: Solu
             text = f"it did not converge in {earlier.iterations} iterations."
         notes.append(f"From the {earlier.rung} {text}")
     if solution.attempt.doubtful and solution.attempt.ending is Ending.CONVERGED:
-        low = int(np.argmin(solution.attempt.state.v))
+        lowest = int(np.argmin(solution.attempt.state.v))
         notes.append(
-            f"The voltage at {network[_bus_of_node(arrays, problem, low)].name}, {solution.attempt.state.v[low]:.3f} p.u., is so "
+            f"The voltage at {network[_bus_of_node(arrays, problem, lowest)].name}, "
+            f"{solution.attempt.state.v[lowest]:.3f} p.u., is so "
             "low that this may be the lower one of two solutions, which no network stays at."
         )
     at_limit = solution.attempt.at_limit

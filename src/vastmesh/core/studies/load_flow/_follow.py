@@ -194,8 +194,8 @@ class Path:
                 step, by_share = lu.direction(run.jac, -run.f), lu.again(self._by_share(run))
             except SingularMatrix:
                 return None
-            off = now.tangent @ (gone - now.tangent * ahead) + (share - now.share - ahead)
-            change = -(off + now.tangent @ step) / (1.0 + now.tangent @ by_share)
+            off = float(now.tangent @ (gone - now.tangent * ahead)) + (share - now.share - ahead)
+            change = -float(off + now.tangent @ step) / (1.0 + now.tangent @ by_share)
             moved = step + change * by_share
             if not np.isfinite(change) or np.max(np.abs(moved)) > 1.0:
                 return None
@@ -229,9 +229,9 @@ class Path:
     def _by_share(self, run: Run) -> Floats:
         """Right-hand side whose solution is the change of the unknowns by the share."""
         a, b, v = self.first, self.last, run.state.v
-        rhs = np.zeros(2 * len(v))
-        p = (b.p0 - a.p0) + (b.p1 - a.p1) * v + (b.p2 - a.p2) * v * v
-        q = (b.q0 - a.q0) + (b.q1 - a.q1) * v + (b.q2 - a.q2) * v * v
+        rhs: Floats = np.zeros(2 * len(v))
+        p: Floats = (b.p0 - a.p0) + (b.p1 - a.p1) * v + (b.p2 - a.p2) * v * v
+        q: Floats = (b.q0 - a.q0) + (b.q1 - a.q1) * v + (b.q2 - a.q2) * v * v
         for side, one, other in ((1, a.q_high, b.q_high), (-1, a.q_low, b.q_low)):
             mine = (run.at_limit == side) & np.isfinite(one) & np.isfinite(other)
             q[mine] += other[mine] - one[mine]

@@ -209,9 +209,10 @@ def flow_at_nodes(frm: Any, to: Any, branches: Any, ports: Any, v: Any, theta: A
     for k in range(len(frm)):
         i, j, m = frm[k], to[k], branches[k]
         vi, vj = complex(e[i], h[i]), complex(e[j], h[j])
-        out, back = vi * (ports[0, m] * vi + ports[1, m] * vj).conjugate(), vj * (
-            ports[2, m] * vi + ports[3, m] * vj
-        ).conjugate()
+        out, back = (
+            vi * (ports[0, m] * vi + ports[1, m] * vj).conjugate(),
+            vj * (ports[2, m] * vi + ports[3, m] * vj).conjugate(),
+        )
         flow[i] = max(flow[i], abs(out.real) + abs(out.imag))
         flow[j] = max(flow[j], abs(back.real) + abs(back.imag))
 

@@ -17,9 +17,9 @@ class LoadFlowOptions(BaseModel):
     ] = 1e-8  # fmt: skip
     method: Annotated[
         Literal["automatic", "newton", "fast_decoupled", "gauss_seidel"],
-        Field(description="Automatic: Newton from the start chosen, then from a linear one, a flat one, one without load "
-              "and with damped steps; at last demand is raised step by step. The others: that method from the start chosen, and nothing else. All solve the same equations: the "
-              "answer differs by less than the tolerance, or there is none"),
+        Field(description="Automatic: Newton from the start chosen, then from a linear one, a flat one, one without load and "
+              "with damped steps; at last demand is raised step by step. The others: that method from the start chosen, and "
+              "nothing else. All solve the same equations: the answer differs by less than the tolerance, or there is none"),
     ] = "automatic"  # fmt: skip
     max_iterations: Annotated[
         int | None,

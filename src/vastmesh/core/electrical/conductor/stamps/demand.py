@@ -20,7 +20,7 @@ from ....network import (
     SynchronousMotor,
     neutral_ohm,
 )
-from .._arrays import MOTOR, NEUTRAL, PQ_MACHINE, PV_MACHINE, SLACK_MACHINE, STAR
+from .._arrays import MOTOR, NEUTRAL, PQ_MACHINE, PV_MACHINE, SLACK_MACHINE, STAR, Gap
 from .._builder import NUMBER, Builder
 from .._windings import circulant
 from . import stamp
@@ -87,10 +87,19 @@ def legs_of(
     a, c, d = power
     if a == c == d:
         return [(base + p, base + q, 3 + k, apart, a) for k, (p, q) in enumerate(_PAIRS)]
-    whole = a + c + d
-    if not whole:
+    # The equal delta of three impedances draws less than they would with a neutral; scaled, it draws the total entered.
+    whole, products = a + c + d, a * c + c * d + d * a
+    if abs(products) < 1e-9 * abs(whole) ** 2 or not whole:
+        if whole:
+            b.gaps.append(
+                Gap(ident, "connection", "one phase of a star without a neutral has no way back: it draws nothing")
+            )
         return []
-    return [(base + p, base + q, 3 + k, apart, 3 * power[p] * power[q] / whole) for k, (p, q) in enumerate(_PAIRS)]
+    b.gaps.append(Gap(ident, "connection", "unequal phases of a star without a neutral: its star point floats, so the total is "
+                      "drawn as entered, but shared otherwise by the phases", breach=False))  # fmt: skip
+    return [
+        (base + p, base + q, 3 + k, apart, power[p] * power[q] * whole / products) for k, (p, q) in enumerate(_PAIRS)
+    ]
 
 
 @stamp(Shunt)

@@ -10,9 +10,10 @@ import numpy as np
 
 from ....network import Line, LineGeometry, LineMatrix, Regulator, SeriesReactor, tap_positions
 from ...arrays import Complexes
+from ...line_constants import order_for
 from .._arrays import Gap, Positions, TapSpot
 from .._builder import NUMBER, Builder
-from .._lines import LineKey, conductor_matrix, earthed_along, order_for, own_resistance
+from .._lines import LineKey, conductor_matrix, earthed_along, own_resistance
 from . import stamp
 
 _POOREST = 1e-12  # Ω: below it a conductor is taken as this
@@ -31,6 +32,9 @@ def line(lines: Sequence[Line], b: Builder) -> None:
         if matrix is not None and (lost := [c for c in wanted if c not in order]):
             b.gaps.append(Gap(e.id, "matrix", f"its matrix has no conductor {''.join(lost)}"))
             wanted = "".join(c for c in wanted if c in order)
+        if matrix is None and geometry is not None and (lost := [c for c in wanted if c not in geometry.phases + "N"]):
+            b.gaps.append(Gap(e.id, "geometry", f"its geometry has no conductor {''.join(lost)}"))
+            wanted = "".join(c for c in wanted if c not in lost)
         found = b.present(e.id, wanted, e.from_bus, e.to_bus)
         given = next((x.rating_a for x in (e, matrix, geometry) if x is not None and x.rating_a), None)
         amps = given * e.parallel if given else inf

@@ -56,7 +56,7 @@ def _three_phase(i: int, e: Transformer, b: Builder) -> None:
     further = np.radians(e.phase_shift_deg)
 
     def at(shift: float) -> TwoWinding:
-        return unit if shift == further else replace(unit, lead_rad=unit.lead_rad + shift - further)
+        return unit if shift == further else replace(unit, lead_rad=unit.lead_rad + shift - further, further_rad=shift)
 
     def build(positions: Positions, shift: float = further) -> Complexes:
         return at(shift).admittance(_turns(e, positions))
@@ -72,7 +72,9 @@ def _three_phase(i: int, e: Transformer, b: Builder) -> None:
 
 def _zero(e: Transformer, z1: complex) -> complex | None:
     """Zero-sequence impedance per unit: entered, typical of group and core, or none."""
-    share = e.z0_pct / (e.impedance_pct or 1.0) if e.z0_pct is not None else zero_sequence_share(e.vector_group, e.core)
+    share = (
+        e.z0_pct / abs(e.impedance_pct or 1.0) if e.z0_pct is not None else zero_sequence_share(e.vector_group, e.core)
+    )
     if share is None:
         return None
     if e.x0_over_r0 is None:
@@ -287,7 +289,12 @@ def three_winding(units: Sequence[ThreeWinding], b: Builder) -> None:
             hv = "D" if delta else "YN" if star is not None else "Y"
             # Seen from the winding: the inner point lags the winding by minus its clock number.
             unit = two_winding_admittance(
-                (hv, "yn", (-clock) % 12), (kv, inner_v), rated, z, z, stars=(star is not None, True)
+                (hv, "yn", (-clock) % 12),
+                (kv, inner_v),
+                rated,
+                z,
+                None if hv == "Y" else z,
+                stars=(star is not None, True),
             )
             own = (e.turns(),) * 3 if side == 0 else (1.0, 1.0, 1.0)
             keys = [b.key(bus, c) for c in "ABC"] + ([star] if star is not None else []) + inner + [b.earth_key]
