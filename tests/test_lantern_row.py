@@ -47,7 +47,7 @@ def test_the_sunny_noon_lifts_voltages_above_their_limit(demo: Network) -> None:
 def test_balancing_over_both_conditions_leaves_nothing_outside_limits(demo: Network, method: str) -> None:
     before = {c: solved(demo.copy(), c) for c in BOTH}
     demo.apply([Update(id="settings", values={"study": "per_phase"})])
-    options = BalancingOptions(feeder="T-Lantern Row", conditions=BOTH, method=method, time_limit_s=25)  # type: ignore[arg-type]
+    options = BalancingOptions(feeder="T-Lantern Row", conditions=BOTH, method=method, time_limit_s=3600)  # type: ignore[arg-type]
     result = run_balancing(demo, options, lambda share, words: None)
     demo.apply([SchemeChange.model_validate(c).change for c in result.scheme])
     assert "LR crescent-1" in result.tables["moves"]["id"]

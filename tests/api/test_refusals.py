@@ -23,7 +23,7 @@ def problem(answer: Any, status: int) -> dict[str, Any]:
 @pytest.mark.parametrize(
     ("ident", "values", "field", "words"),
     [
-        ("T-Q1", {"rated_mva": -4}, "rated_mva", "above 0 to 5000 MVA"),
+        ("T-Q1", {"rated_mva": -4}, "rated_mva", "from 1e-06 to 5000 MVA"),
         ("T-Q1", {"rated_mva": "lots"}, "rated_mva", "enter a number"),
         ("T-Q1", {"tap_position": 99}, "tap_position", "from -8 to 8"),
         ("T-Q1", {"colour": "red"}, "colour", "no such field"),

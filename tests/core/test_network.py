@@ -72,13 +72,13 @@ def base() -> Network:
 # Refusals name element, field, value and what is allowed.
 
 REFUSED: list[tuple[dict[str, Any], str, str]] = [
-    (bus("x", -1.0), "nominal_kv", "-1.0 is not allowed; enter a number above 0 to 1500 kV"),
-    (bus("x", float("nan")), "nominal_kv", "enter a number above 0"),
+    (bus("x", -1.0), "nominal_kv", "-1.0 is not allowed; enter a number from 0.001 to 1500 kV"),
+    (bus("x", float("nan")), "nominal_kv", "enter a number from 0.001"),
     (bus("x", "eleven"), "nominal_kv", "'eleven' is not allowed"),  # type: ignore[arg-type]
     (bus("x", kV=11), "kV", "a bus has no such field"),
     (bus("x", conductors="CBA"), "conductors", "'CBA' is not allowed"),
     (bus("x\n"), "id", "control characters"),
-    (line("a", "b", length_km=0.0), "length_km", "enter a number above 0 to 2000 km"),
+    (line("a", "b", length_km=0.0), "length_km", "enter a number from 1e-06 to 2000 km"),
     (line("a", "a"), "to_bus", "a line joins two different buses"),
     (line("a", "b", r_ohm_per_km=0.0, x_ohm_per_km=0.0), "x_ohm_per_km", "use a closed switch"),
     (line("a", "b", parallel=1.5), "parallel", "enter a whole number from 1 to 20"),

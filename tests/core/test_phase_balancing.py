@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from itertools import product
+from itertools import count, product
+from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
@@ -14,7 +15,7 @@ from vastmesh.core.network import Bus, Condition, Network, SchemeChange, Unit, t
 from vastmesh.core.studies import StopRequested
 from vastmesh.core.studies.balancing import BalancingOptions, BalancingResult, run_balancing
 from vastmesh.core.studies.balancing._descent import anneal
-from vastmesh.core.studies.balancing._methods import Around, Search
+from vastmesh.core.studies.balancing._methods import Around, Search, allowed_assignments, count_allowed
 from vastmesh.core.studies.balancing._model import Feeder, Measures
 from vastmesh.core.studies.balancing._objective import NAMES, score, values
 from vastmesh.core.studies.unbalanced import run_unbalanced
@@ -186,10 +187,11 @@ def test_the_true_optimum_of_every_small_feeder(seed: int) -> None:
 @pytest.mark.parametrize("method", ["exchange", "genetic", "mixed_integer"])
 def test_every_method_improves_and_tells_how(method: str) -> None:
     net = street(7, nodes=8)
-    result = balance(net, method=method, time_limit_s=12)
+    result = balance(net, method=method)
     assert result.summary["score"] < 45
     assert result.summary["exact_evaluations"] > 1
-    assert (result.summary["bound"] is not None) == (method == "mixed_integer")
+    assert result.summary["bound"] is None, "none of them proves one"
+    assert result.summary["gap_pct"] is None
     before = run_unbalanced(net).summary
     after = run_unbalanced(taken_up(net, result)).summary
     assert after["active_loss_mw"] < before["active_loss_mw"]
@@ -201,7 +203,7 @@ def test_every_method_improves_and_tells_how(method: str) -> None:
 def test_what_it_reports_is_what_a_load_flow_from_scratch_finds(method: str, objective: str) -> None:
     """Objectives before and after, read from the tables of the network without and with the scheme."""
     net = street(13, nodes=5)
-    result = balance(net, method=method, objective=objective, time_limit_s=10)
+    result = balance(net, method=method, objective=objective)
     rows = {r["id"].split(":")[1]: r for r in result.tables["objectives"].records()}
     assert [n for n, r in rows.items() if r["counts"]] == [objective]
     assert rows[objective]["after"] <= rows[objective]["before"]
@@ -233,12 +235,66 @@ BEST_KNOWN = 15.08
 
 
 def test_within_one_per_cent_of_the_best_known_on_two_hundred_loads() -> None:
+    """Its work ends it, whatever the time that takes."""
     net = street(1, nodes=50, per_node=4, kw=0.45)
-    result = balance(
-        net, time_limit_s=90
-    )  # it ends by itself in a third of that; how fast is measured by the benchmark
+    result = balance(net, method="exchange", time_limit_s=3600)
     assert result.summary["movable"] == 201
+    assert not result.summary["stopped"]
     assert result.summary["score"] <= 1.01 * BEST_KNOWN
+
+
+def test_what_it_chooses_itself_is_no_worse_than_any_method() -> None:
+    net = street(21, nodes=14, kw=0.9)
+    scores = {m: balance(net, method=m).summary["score"] for m in ("automatic", "exchange", "genetic", "mixed_integer")}
+    assert scores["automatic"] <= min(scores.values()) + 1e-9
+
+
+@pytest.mark.parametrize("most", [1, 2, 3, 9])
+def test_assignments_allowed_are_counted_and_each_is_tried_once(most: int) -> None:
+    sizes = np.array([3, 2, 4, 1, 3])
+    found = [tuple(a.tolist()) for a in allowed_assignments(sizes, most)]
+    every = [c for c in product(*(range(s) for s in sizes)) if np.count_nonzero(c) <= most]
+    assert sorted(found) == sorted(every)
+    assert count_allowed(sizes, most) == len(every)
+
+
+def test_automatic_is_exact_where_the_changes_allowed_leave_few_assignments() -> None:
+    """13 units of three choices are 1.6 million assignments; with two changes there are 339."""
+    net = street(6, nodes=12)
+    result = balance(net, most_changes=2)
+    assert result.summary["bound"] == pytest.approx(result.summary["score"], abs=1e-3)
+    assert result.account.iterations >= count_allowed(np.full(13, 3), 2)
+    searched = balance(net, most_changes=2, method="genetic").summary
+    assert result.summary["score"] <= searched["score"] + 1e-6
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_side_by_side_solutions_are_those_of_newton(seed: int) -> None:
+    """Measures of random assignments, with every mix of demand, by repeated currents and by the usual solver."""
+    items = street(seed, nodes=7, lateral=seed % 2 == 0).to_items()
+    mix = [(100, 0, 0), (0, 100, 0), (0, 0, 100), (40, 30, 30)]
+    for n, item in enumerate(i for i in items if i["kind"] == "load"):
+        names = ("constant_power_pct", "constant_current_pct", "constant_impedance_pct")
+        item.update(dict(zip(names, mix[n % 4], strict=True)))
+    net = Network.from_items(items)
+    moved, buses = units(net), {b.id for b in net.of(Bus)}
+    feeder = Feeder(net, net.condition, moved, buses, "main 1")
+    rng = np.random.default_rng(seed)
+    candidates = rng.integers(0, [len(u.choices) for u in moved], size=(8, len(moved)))
+    found = feeder.many(candidates)
+    assert found is not None
+    for k, chosen in enumerate(candidates):
+        one = feeder.measures(feeder.solve(chosen))
+        for f in ("v", "i", "v1", "v2"):
+            expected = getattr(one, f)[:, 0]
+            np.testing.assert_allclose(getattr(found, f)[:, k], expected, atol=1e-7 * np.abs(expected).max())
+
+
+def test_demand_too_heavy_to_repeat_is_left_to_newton() -> None:
+    net = street(3, nodes=8, kw=60.0)
+    moved, buses = units(net), {b.id for b in net.of(Bus)}
+    feeder = Feeder(net, net.condition, moved, buses, "main 1")
+    assert feeder.many(np.zeros((1, len(moved)), np.int64)) is None
 
 
 @pytest.fixture(scope="module")
@@ -324,11 +380,11 @@ def test_changes_are_limited_and_must_be_worth_it() -> None:
 @pytest.mark.parametrize("method", ["exchange", "genetic", "mixed_integer"])
 def test_every_method_keeps_to_the_changes_allowed_and_to_its_seed(method: str) -> None:
     net = street(21, nodes=9)
-    runs = [balance(net, method=method, most_changes=3, seed=4, time_limit_s=60) for _ in range(2)]
+    runs = [balance(net, method=method, most_changes=3, seed=4) for _ in range(2)]
     assert runs[0].summary["moves"] <= 3
     assert runs[0].scheme == runs[1].scheme
     assert runs[0].summary["score"] < 100
-    free = balance(net, method=method, seed=4, time_limit_s=60)
+    free = balance(net, method=method, seed=4)
     assert free.summary["score"] <= runs[0].summary["score"] + 1e-6
 
 
@@ -380,7 +436,7 @@ def test_stopping_gives_the_best_so_far(method: str) -> None:
 def test_progress_only_grows_and_says_what_is_being_done(method: str) -> None:
     told: list[tuple[float, str]] = []
     net = street(6, nodes=6 if method != "exact" else 4)
-    options = BalancingOptions(feeder="main 1", method=method, time_limit_s=20)  # type: ignore[arg-type]
+    options = BalancingOptions(feeder="main 1", method=method)  # type: ignore[arg-type]
     run_balancing(net, options, lambda share, words: told.append((share, words)))
     shares = [s for s, _ in told]
     assert shares == sorted(shares)
@@ -388,10 +444,14 @@ def test_progress_only_grows_and_says_what_is_being_done(method: str) -> None:
     assert all(words for _, words in told)
 
 
-def test_the_time_allowed_is_kept_and_said() -> None:
-    result = balance(street(3, nodes=40, kw=0.8), method="exchange", time_limit_s=0.5)
+def test_the_time_allowed_is_kept_and_said(monkeypatch: pytest.MonkeyPatch) -> None:
+    """By a clock of the test's own, a second later at every look: a step under way is ended, no further one begun."""
+    clock = count()
+    monkeypatch.setattr("vastmesh.core.studies.balancing._methods.time", SimpleNamespace(monotonic=lambda: next(clock)))
+    monkeypatch.setattr("vastmesh.core.studies.balancing._study.time", SimpleNamespace(monotonic=lambda: next(clock)))
+    result = balance(street(3, nodes=12, kw=0.8), method="exchange", time_limit_s=10)
     assert result.summary["stopped"] == 1
-    assert result.summary["took_s"] < 20, "a step under way is ended, no further one begun"
+    assert next(clock) < 30
     assert any("ran out of time" in n for n in result.account.notes)
     assert result.summary["score"] < 100
 

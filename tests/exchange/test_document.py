@@ -65,7 +65,7 @@ def test_a_bad_item_is_named_with_its_place() -> None:
     found = read_document(orjson.dumps({**head, "items": [*items, line("a", "b"), load("a", 1.0)]}))
     assert list(found.network.items) == ["a", "load-a"]
     assert [r.text for r in found.report.left_out] == [
-        "b, nominal_kv: -5.0 is not allowed; enter a number above 0 to 1500 kV", "a-b: it refers to b, which was left out",
+        "b, nominal_kv: -5.0 is not allowed; enter a number from 0.001 to 1500 kV", "a-b: it refers to b, which was left out",
     ]  # fmt: skip
     with pytest.raises(InvalidFields, match=r"b \(item 1\), nominal_kv: -5.0 is not allowed"):
         read_document(orjson.dumps({**head, "items": items[1:]}))

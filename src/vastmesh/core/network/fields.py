@@ -22,6 +22,13 @@ When = dict[str, tuple[Any, ...]]
 means: contains what follows."""
 
 
+# The least of a quantity that must be above zero: below it nothing that is built or measured lies, and arithmetic overflows.
+LEAST = {
+    "%": 1e-6, "1": 1e-6, "A": 1e-3, "MVA": 1e-6, "MW": 1e-6, "VA": 1e-3, "kA": 1e-6, "kV": 1e-3, "kW": 1e-6, "km": 1e-6,
+    "mm": 1e-4, "p.u.": 1e-3, "s": 1e-6, "°": 1e-3, "Ω": 1e-6, "Ω/km": 1e-6, "Ω·m": 1e-3, "V": 1e-3, "Hz": 1.0, "m": 1e-4,
+}  # fmt: skip
+
+
 def _plain(when: When | None) -> dict[str, list[Any]] | None:
     return {f: list(v) for f, v in when.items()} if when else None
 
@@ -46,8 +53,11 @@ def quantity(
 
     ``typical``: when nothing is given the default stands in, and stays marked as typical.
     ``shown_as``: (unit, factor) for a more readable unit; shown value = stored value * factor.
-    ``group``: the section of the card it stands in. ``when``: see :data:`When`.
+    ``group``: the section of the card it stands in. ``when``: see :data:`When`. A quantity above zero begins at the least
+    of its unit, see :data:`LEAST`.
     """
+    if gt == 0:
+        gt, ge = None, LEAST[unit]
     extra: dict[str, Any] = {
         "label": label, "unit": unit, "required": required, "typical": typical, "group": group, "when": _plain(when),
     }  # fmt: skip

@@ -164,6 +164,12 @@ class Element(Item):
     label_dx: float | None = place("Label right", "How far the label has been moved to the right", ge=-5000, le=5000)
     label_dy: float | None = place("Label down", "How far the label has been moved down", ge=-5000, le=5000)
 
+    @model_validator(mode="after")
+    def _has_a_phase(self) -> Self:
+        if self.conductors == "N" and self.kind != "electrode":
+            raise ValueError("conductors: name at least one phase; a neutral by itself carries nothing")
+        return self
+
     @classmethod
     def terminals(cls) -> tuple[str, ...]:
         """Names of the fields that hold the buses this kind is connected to."""

@@ -72,7 +72,7 @@ export function Balance() {
   const [numbers, setNumbers] = useState<Record<string, string>>({
     most_changes: '',
     change_cost_pct: '1',
-    time_limit_s: '30',
+    time_limit_s: '300',
     seed: '1',
     exclude_tag: '',
     ...Object.fromEntries(WEIGHTS.map(([w]) => [`weight_${w}`, '1'])),

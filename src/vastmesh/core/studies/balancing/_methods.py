@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from itertools import product
+from itertools import islice
 
 import numpy as np
 from scipy.optimize import Bounds, LinearConstraint, milp
@@ -17,7 +17,8 @@ from ._model import Assignment, Feeder, Layout, Measures
 from ._objective import score, values
 
 _LEAST_COST = 1e-5  # of two answers alike the one with fewer changes
-SMALL = 4000  # assignments up to which all are solved exactly
+SMALL = 100_000  # assignments up to which all are solved exactly
+_BATCH = 1024  # of them solved side by side
 _MANY = 2**31  # moves: as many as help
 _PAIRS = 200_000  # candidates of one descent by the linear model after which no further pair is begun
 _CHILD = 15_000  # the same for one of a population
@@ -69,6 +70,15 @@ class Search:
 
     def allowed(self, chosen: Assignment) -> bool:
         return int(np.count_nonzero(chosen)) <= self.most_changes
+
+    def all_exactly(self, candidates: Ints) -> Floats:
+        """Scores of many assignments (k, n_unit) by their own load flows, side by side where that is possible."""
+        measured = [feeder.many(candidates) for feeder in self.feeders]
+        if any(m is None for m in measured):
+            return np.array([self.exactly(c) for c in candidates])
+        self.exact += len(candidates)
+        found = [values(m, f.layout) for m, f in zip(measured, self.feeders, strict=True) if m is not None]
+        return score(found, self.before, self.weight) + self.change_cost * np.count_nonzero(candidates, axis=1)
 
     def exactly(self, chosen: Assignment) -> float:
         """Score by the full load flow under every condition, with the cost of changes; infinite without an answer."""
@@ -129,26 +139,60 @@ class Around:
         return found, float(score_)
 
 
+def count_allowed(sizes: Ints, most_changes: int) -> int:
+    """How many assignments there are with no more than so many units moved."""
+    by_moved = [1] + [0] * len(sizes)
+    for size in sizes.tolist():
+        for k in range(len(sizes), 0, -1):
+            by_moved[k] += by_moved[k - 1] * (size - 1)
+    return sum(by_moved[: most_changes + 1])
+
+
+def allowed_assignments(sizes: Ints, most_changes: int) -> Iterator[Assignment]:
+    """All of them, in the order of a counter whose last digit turns fastest."""
+    chosen = np.zeros(len(sizes), np.int64)
+
+    def from_unit(u: int, left: int) -> Iterator[Assignment]:
+        if u == len(sizes):
+            yield chosen.copy()
+            return
+        for c in range(int(sizes[u]) if left else 1):
+            chosen[u] = c
+            yield from from_unit(u + 1, left - (c > 0))
+        chosen[u] = 0
+
+    yield from from_unit(0, most_changes)
+
+
 def exhaustive(search: Search) -> None:
-    """Every assignment by the full load flow: the answer is the optimum."""
-    sizes = search.sizes
-    total = int(np.prod(sizes.astype(np.float64)))
-    for n, choice in enumerate(product(*(range(s) for s in sizes))):
-        chosen = np.array(choice, np.int64)
-        if search.allowed(chosen):
-            search.exactly(chosen)
-        if n % 16 == 0:
-            search.report(n / total, f"{n} of {total} assignments")
-            if search.over():
-                return
-    search.bound = search.lowest
+    """Every assignment allowed by its own load flow: the answer is the optimum.
+
+    The few best are solved again by Newton's method, so that the figure told is the usual one.
+    """
+    total = count_allowed(search.sizes, search.most_changes)
+    rest = allowed_assignments(search.sizes, search.most_changes)
+    best: list[tuple[float, bytes]] = []
+    done = 0
+    while batch := list(islice(rest, _BATCH)):
+        candidates = np.array(batch, np.int64)
+        found = search.all_exactly(candidates)
+        order = np.argsort(found, kind="stable")[:4]
+        best = sorted(best + [(float(found[k]), candidates[k].tobytes()) for k in order])[:4]
+        done += len(batch)
+        search.report(done / total, f"{done} of {total} assignments")
+        if search.over():
+            break
+    for _, key in best:
+        search.exactly(np.frombuffer(key, np.int64))
+    if done == total:
+        search.bound = search.lowest
 
 
 def exchange(search: Search) -> None:
     """Moves of one and of two units: downhill; then with worse ones taken now and then, less and less, and downhill again;
     from the best so far, a little less warm each time, until some in a row lead to none better."""
     rng = np.random.default_rng(search.seed)
-    model = _settle(search, np.zeros(len(search.sizes), np.int64), rng)
+    model = _settle(search, search.best.copy(), rng)
     warm, idle = _WARM, 0
     while model is not None and not search.over() and idle < _PATIENCE:
         before = search.lowest
@@ -157,6 +201,20 @@ def exchange(search: Search) -> None:
         if search.lowest < before:
             model = Around.of(search, search.best)
         warm = max(warm * _COOLER, 4 * _COLD)
+
+
+def thorough(search: Search) -> None:
+    """Exchange, then a population that begins with its answer, then exchange from the best of both."""
+    whole = search.report
+
+    def part(first: float, share: float) -> Callable[[float, str], None]:
+        return lambda fraction, words: whole(first + share * fraction, words)
+
+    for method, first, share in ((exchange, 0.0, 0.4), (genetic, 0.4, 0.3), (exchange, 0.7, 0.3)):
+        if search.over():
+            return
+        search.report = part(first, share)
+        method(search)
 
 
 def _annealed(search: Search, model: Around, rng: np.random.Generator, warm: float, idle: int) -> Assignment:
@@ -204,7 +262,7 @@ def genetic(search: Search) -> None:
     """A population that is crossed and mutated, each child led downhill; the best are solved in full."""
     rng = np.random.default_rng(search.seed)
     sizes, n = search.sizes, len(search.sizes)
-    model = _settle(search, np.zeros(n, np.int64), rng)
+    model = _settle(search, search.best.copy(), rng)
     if model is None:
         return
 
@@ -251,7 +309,8 @@ def _reduced(p: Assignment, search: Search, rng: np.random.Generator) -> Assignm
 _SIDES = 16
 _SHARE = 0.3  # of the time left, for each programme
 _MOST_BRANCHES = 24  # told apart by the programme; the rest weigh little
-_MOST_PLACES = 12  # of which the largest is sought; leaving out others keeps the bound a bound
+_MOST_PLACES = 12  # of which the largest is sought
+_MOST_NODES = 400  # of the tree of a programme: work and not time ends it, so that it repeats
 
 
 def mixed_integer(search: Search) -> None:
@@ -259,11 +318,10 @@ def mixed_integer(search: Search) -> None:
 
     One binary for each choice of each unit. Deviations of power are linear in them; magnitudes of currents and voltages lie
     in regular polygons of 16 sides, which come out at most 2 % too small. Losses are quadratic: the longest side of the phase
-    currents by resistance stands for them. The bound is one of this linear model.
+    currents by resistance stands for them. What bounds this model bounds nothing else, so that none is told.
     """
     at = np.zeros(len(search.sizes), np.int64)
     search.exactly(at)
-    bound: float | None = None
     for round_ in range(3):
         model = Around.of(search, at)
         if model is None or search.over():
@@ -272,18 +330,16 @@ def mixed_integer(search: Search) -> None:
         found = _programme(search, model)
         if found is None:
             break
-        chosen, low = found
-        bound = low if bound is None else bound
+        chosen = found
         now = search.exactly(chosen)
         if np.array_equal(chosen, at) or now > search.lowest + 1e-9:
             break
         at = chosen
     _settle(search, search.best, np.random.default_rng(search.seed))
-    search.bound = bound
 
 
-def _programme(search: Search, model: Around) -> tuple[Assignment, float] | None:
-    """Build and solve the linear programme (HiGHS); the assignment and a lower bound of its score."""
+def _programme(search: Search, model: Around) -> Assignment | None:
+    """Build and solve the linear programme (HiGHS): the assignment it finds within a number of nodes."""
     sizes, n = search.sizes, len(search.sizes)
     first = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
     n_x = int(first[-1])
@@ -336,12 +392,12 @@ def _programme(search: Search, model: Around) -> tuple[Assignment, float] | None
     found = milp(
         np.r_[price, further], integrality=np.r_[np.ones(n_x), np.zeros(len(further))],
         bounds=Bounds(0, np.r_[np.ones(n_x), np.full(len(further), np.inf)]), constraints=rules,
-        options={"time_limit": max(0.5, (search.deadline - time.monotonic()) * _SHARE), "mip_rel_gap": 2e-3},
+        options={"time_limit": max(0.5, (search.deadline - time.monotonic()) * _SHARE), "mip_rel_gap": 2e-3,
+                 "node_limit": _MOST_NODES},
     )  # fmt: skip
     if found.x is None:
         return None
-    chosen = np.array([int(found.x[first[u] : first[u + 1]].argmax()) for u in range(n)], np.int64)
-    return chosen, float(found.mip_dual_bound)
+    return np.array([int(found.x[first[u] : first[u + 1]].argmax()) for u in range(n)], np.int64)
 
 
 def _spread_of(base: Floats) -> Floats:
@@ -384,8 +440,8 @@ def _polygon(base: np.ndarray, effect: np.ndarray) -> tuple[Floats, Floats]:
 
 
 METHODS: dict[str, Callable[[Search], None]] = {
-    "exact": exhaustive, "exchange": exchange, "genetic": genetic, "mixed_integer": mixed_integer,
+    "exact": exhaustive, "thorough": thorough, "exchange": exchange, "genetic": genetic, "mixed_integer": mixed_integer,
 }  # fmt: skip
 
 
-__all__ = ["METHODS", "SMALL", "Search"]
+__all__ = ["METHODS", "SMALL", "Search", "count_allowed"]

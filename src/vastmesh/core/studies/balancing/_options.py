@@ -55,9 +55,12 @@ class BalancingOptions(BaseModel):
     ] = 1.0
     method: Annotated[
         Method,
-        Field(description="Automatic: exact where the space is small, else exchange. Exact: all assignments. Exchange: moves "
-              "of one and two, at first with worse ones among them. Genetic: a population. Mixed-integer: a linear model "
-              "with a bound"),
+        Field(description="Automatic: exact up to 100,000 assignments allowed, else exchange and genetic in turn. Exact: all "
+              "assignments. Exchange: moves of one and two, at first with worse ones among them. Genetic: a population. "
+              "Mixed-integer: a linear model"),
     ] = "automatic"  # fmt: skip
-    time_limit_s: Annotated[float, Field(gt=0, le=3600, description="Ends with the best found by then")] = 30.0
+    time_limit_s: Annotated[
+        float,
+        Field(gt=0, le=3600, description="A ceiling: it ends by its work before, so that it repeats on any machine"),
+    ] = 300.0
     seed: Annotated[int, Field(ge=0, le=2**31, description="The same seed finds the same answer")] = 1

@@ -12,14 +12,15 @@ from ...errors import FieldProblem, InvalidFields
 from ...network import Condition, Element, Network, SchemeChange, Trace, Unit, Update, turned_values, units
 from ..base import Account, Column, Ending, Finding, Progress, StopRequested, Table
 from ..unbalanced import UnbalancedOptions
-from ._methods import METHODS, SMALL, Search
+from ._methods import METHODS, SMALL, Search, count_allowed
 from ._model import Assignment, Feeder
 from ._objective import NAMES, WORDS, score, values, weights
 from ._options import BalancingOptions
 
 _KINDS = {"single": "move_single", "pair": "move_pairs", "three": "move_three", "lateral": "move_laterals"}
 _MOST_CELLS = 40_000_000  # line ends by choices: about 3 GB for the linear model
-_LABELS = {"exact": "exact search", "exchange": "exchange", "genetic": "genetic search",
+_MOST_EXACT = 1_000_000
+_LABELS = {"exact": "exact search", "thorough": "exchange, then a population, then exchange", "exchange": "exchange", "genetic": "genetic search",
            "mixed_integer": "mixed-integer programme"}  # fmt: skip
 
 
@@ -60,10 +61,11 @@ def run_balancing(network: Network, options: BalancingOptions, progress: Progres
             raise InvalidFields([FieldProblem("options", "conditions", condition.name, text)])
         before.append(found)
     weight = weights(options)
-    size = float(np.prod([float(len(u.choices)) for u in movable]))
-    method = options.method if options.method != "automatic" else "exact" if size <= SMALL else "exchange"
-    if method == "exact" and size > 5e5:
-        text = f"{size:.3g} assignments are too many to try; choose another method"
+    most = min(options.most_changes or len(movable), len(movable))
+    size = count_allowed(np.array([len(u.choices) for u in movable], np.int64), most)
+    method = options.method if options.method != "automatic" else "exact" if size <= SMALL else "thorough"
+    if method == "exact" and size > _MOST_EXACT:
+        text = f"{float(size):.3g} assignments are too many to try; choose another method, or allow fewer changes"
         raise InvalidFields([FieldProblem("options", "method", method, text)])
     stopped = False
 
@@ -75,7 +77,7 @@ def run_balancing(network: Network, options: BalancingOptions, progress: Progres
         progress(done, words)
 
     search = Search(
-        feeders, before, weight, options.most_changes or len(movable), options.change_cost_pct, started + options.time_limit_s,
+        feeders, before, weight, most, options.change_cost_pct, started + options.time_limit_s,
         options.seed, told, best=start,
     )  # fmt: skip
     search.exactly(start)
@@ -226,11 +228,7 @@ def _notes(method: str, search: Search, gap: float | None, movable: list[Unit], 
         f"{len(movable)} could move."
     ]
     if method == "exact" and not stopped:
-        found.append("Every assignment was solved: this is the optimum.")
-    elif method == "mixed_integer" and gap is not None:
-        found.append(
-            f"Gap to the bound of the linear model {gap:.2f} %; the answer itself was checked by the full load flow."
-        )
+        found.append("Every assignment allowed was solved: this is the optimum.")
     else:
         found.append("This method proves no bound.")
     if stopped:

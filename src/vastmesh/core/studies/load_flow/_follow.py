@@ -195,7 +195,7 @@ class Path:
             except SingularMatrix:
                 return None
             off = float(now.tangent @ (gone - now.tangent * ahead)) + (share - now.share - ahead)
-            change = -float(off + now.tangent @ step) / (1.0 + now.tangent @ by_share)
+            change = float(-(off + now.tangent @ step) / (1.0 + now.tangent @ by_share))
             moved = step + change * by_share
             if not np.isfinite(change) or np.max(np.abs(moved)) > 1.0:
                 return None

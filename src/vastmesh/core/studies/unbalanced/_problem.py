@@ -31,6 +31,7 @@ _POSITIVE = np.array([1, _TURN**2, _TURN])  # of phases A, B, C in a positive-se
 _FALLBACK_PU = 0.8
 _MOST_STEPS, _MOST_HALVINGS = 40, 8
 _ROUNDING = 1e-15
+_RUNAWAY = 1e4  # p.u.; no step leads back from such voltages
 
 
 @dataclass
@@ -520,11 +521,17 @@ class Problem:
             share, norm = 1.0, float(np.linalg.norm(f))
             for _ in range(_MOST_HALVINGS):
                 v_new, i_new = v - share * dv, i1 - share * di
+                if not np.max(np.abs(v_new), initial=0.0) < _RUNAWAY:
+                    share /= 2
+                    continue
                 current, alpha, beta = self.demand_current(demands, v_new, low)
                 f_new = self.mismatch(demands, v_new, i_new, current)
                 if np.linalg.norm(f_new) < norm * (1 - 1e-4 * share) or polish or norm < 1e-10:
                     break
                 share /= 2
+            else:
+                if not np.max(np.abs(v_new), initial=0.0) < _RUNAWAY:
+                    break
             v, i1, f = v_new, i_new, f_new
         return Attempt(ending, v, i1, len(history) - 1, history, rung, low, f[:n], demands.role)
 
