@@ -9,7 +9,7 @@ H. B. Keller, "Numerical solution of bifurcation and nonlinear eigenvalue proble
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from typing import Any
 
@@ -31,6 +31,13 @@ class Case:
     loads: list[tuple[int, float, float]]
     source: float = 1.02
     per_km: tuple[float, float, float] = (0.08, 0.4, 2.8e-6)
+
+    def scaled(self, factor: float) -> Case:
+        """Demand and generation times a factor; limits and set-points stay."""
+        return replace(
+            self, machines=[(i, mw * factor, *rest) for i, mw, *rest in self.machines],
+            loads=[(i, mw * factor, mvar * factor) for i, mw, mvar in self.loads],
+        )  # fmt: skip
 
     def items(self) -> list[dict[str, Any]]:
         """The same as items of a network."""
@@ -59,11 +66,11 @@ def random_case(seed: int, smallest: int = 30, largest: int = 300) -> Case:
     rng = np.random.default_rng(seed)
     n = int(rng.integers(smallest, largest + 1))
     km = lambda: float(np.round(rng.uniform(4, 40), 1))  # noqa: E731
-    lines = [(int(rng.integers(max(0, i - 6), i)), i, km()) for i in range(1, n)]
+    lines = [(int(i * rng.beta(1.0, 2.0)), i, km()) for i in range(1, n)]  # towards the source: not too deep
     known = {(i, j) for i, j, _ in lines}
     for _ in range(int(n * rng.uniform(0.3, 0.8))):
         i, j = sorted(rng.integers(0, n, 2).tolist())
-        if i != j and (i, j) not in known and j - i < 12:
+        if i != j and (i, j) not in known:
             known.add((i, j))
             lines.append((i, j, km()))
     machines = []
@@ -267,13 +274,13 @@ def run_trial(cases: Iterable[tuple[str, Case]], shares: Sequence[float] = SHARE
         if len(path) < 3:
             continue
         limit = max(s for s, _ in path)
-        network = Network.from_items(case.items())
+        network = Network.from_items(case.scaled(limit).items())
         live = LiveLoadFlow(network)
         order = [f"b{i}" for i in range(case.n)]
         for share in (*shares, beyond):
             factor = share * limit
             live.without_memory()
-            result = live.solve(Condition(id="c", name="c", demand_factor=factor, generation_factor=factor), options)
+            result = live.solve(Condition(id="c", name="c", demand_factor=share, generation_factor=share), options)
             label = f"{name} at {100 * share:g} %"
             if share > 1:
                 found.beyond += 1

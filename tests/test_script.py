@@ -36,7 +36,7 @@ def test_wrong_values_are_named_and_nothing_is_added() -> None:
     net = Draft()
     net.bus("A", 11)
     before = dict(net.network.items)
-    with pytest.raises(InvalidFields, match="enter a number from 0.001 to 1500 kV"):
+    with pytest.raises(InvalidFields, match=r"enter a number from 0\.001 to 1500 kV"):
         net.bus("B", -11)
     with pytest.raises(AttributeError, match="there is no kind of equipment 'teapot'"):
         net.teapot("A")

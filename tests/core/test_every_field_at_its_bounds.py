@@ -95,8 +95,7 @@ def test_every_value_is_refused_or_solved(kind: str) -> None:
                 before = {ident: net[ident]}
                 try:
                     net.apply([Update(id=ident, values={field: value})])
-                except DataError as error:
-                    assert str(error)
+                except DataError:
                     continue
                 accepted += 1
                 said = f"{ident}.{field} = {value!r}"

@@ -179,7 +179,7 @@ def test_matrices_are_symmetric_and_passive() -> None:
 
 @pytest.mark.parametrize(
     ("values", "field", "words"),
-    [({"b_x_m": 0.0}, "b_x_m", "conductors A and B touch"), ({"a_y_m": 0.0}, "a_y_m", "from 0.0001"),
+    [({"b_x_m": 0.0}, "b_x_m", "conductors A and B touch"), ({"a_y_m": 0.0}, "a_y_m", "above 0"),
      ({"construction": "cable", "spacing_m": 0.02}, "spacing_m", "diameter over the screen"),
      ({"gmr_mm": -1.0}, "gmr_mm", "from 0.0001")],
 )  # fmt: skip

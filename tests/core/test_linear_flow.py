@@ -150,3 +150,62 @@ def test_sensitivities_refuse_what_has_none() -> None:
         run_sensitivities(net, SensitivityOptions(branch="load-b"))
     heavy = network(bus("a"), source("a"), bus("b"), line("a", "b", length_km=50.0), load("b", 90.0))
     assert not run_sensitivities(heavy, SensitivityOptions(bus="b")).tables
+
+
+def resistive(options: LinearFlowOptions) -> dict[str, dict[str, float]]:
+    """Two ways of unequal r and x between a source and a load, and a shunt with conductance."""
+    net = network(
+        bus("a"), bus("b"), source("a"), line("a", "b", length_km=2.0, r_ohm_per_km=0.6, x_ohm_per_km=0.3),
+        {**line("a", "b", length_km=3.0, r_ohm_per_km=0.05, x_ohm_per_km=0.3), "id": "second"}, load("b", 3.0),
+        {"kind": "shunt", "id": "s", "bus": "b", "step_mvar": 0.5, "step_loss_kw": 400.0},
+    )  # fmt: skip
+    return {r["id"]: r for r in run_linear_flow(net, options).tables["branches"].records()}
+
+
+def test_shunt_conductance_counts_as_demand_and_susceptance_by_choice() -> None:
+    """Parallel ways share 3.4 MW by 1 / x, or by x / (r² + x²)."""
+    by_x = resistive(LinearFlowOptions(losses="none"))
+    assert by_x["a-b"]["lossless_mw"] + by_x["second"]["lossless_mw"] == pytest.approx(3.4, abs=1e-9)
+    assert by_x["a-b"]["lossless_mw"] / by_x["second"]["lossless_mw"] == pytest.approx(0.9 / 0.6)
+    by_both = resistive(LinearFlowOptions(losses="none", susceptance="r_and_x"))
+    b1, b2 = 0.6 / (1.2**2 + 0.6**2), 0.9 / (0.15**2 + 0.9**2)
+    assert by_both["a-b"]["lossless_mw"] / by_both["second"]["lossless_mw"] == pytest.approx(b1 / b2)
+
+
+def test_losses_are_put_at_the_end_that_is_chosen() -> None:
+    """Radial: at the sending end the line carries what leaves it, at the receiving end what enters it."""
+    net = network(bus("a"), bus("b"), source("a"), line("a", "b", length_km=4.0), load("b", 3.0))
+    rows = {}
+    for at in ("sending", "receiving"):
+        result = run_linear_flow(net, LinearFlowOptions(losses_at=at))  # type: ignore[arg-type]
+        rows[at] = result.tables["branches"].records()[0]
+        assert f"at each {at} end" in result.statement
+    for row in rows.values():
+        assert row["from_mw"] == pytest.approx(row["ac_from_mw"], abs=1e-6)
+    angle = {at: run_linear_flow(net, LinearFlowOptions(losses_at=at)).tables["buses"]["angle_deg"][1] for at in rows}  # type: ignore[arg-type]
+    loss = rows["sending"]["loss_mw"]
+    assert angle["receiving"] / angle["sending"] == pytest.approx((3.0 + loss) / 3.0, rel=1e-6)
+
+
+def test_reactive_power_where_the_voltage_is_held_changes_nothing() -> None:
+    """The machine gives a Mvar less for a Mvar more: no voltage, flow or loss moves; elsewhere they do as by differences."""
+    machine = {"kind": "generator", "id": "g", "bus": "b", "active_power_mw": 1.0, "control": "voltage", "voltage_pu": 1.01,
+               "q_min_mvar": -20.0, "q_max_mvar": 20.0}  # fmt: skip
+    items = [bus("a"), bus("b"), bus("c"), source("a"), line("a", "b"), line("b", "c"), load("c", 2.0, 0.5), machine]
+    net = network(*items)
+    found = run_sensitivities(net, SensitivityOptions(bus="b", branch="a-b"))
+    table = found.tables["buses"]
+    row = {b: k for k, b in enumerate(table["id"])}
+    assert np.max(np.abs(table["voltage_by_mvar"])) == 0.0
+    assert table["loss_by_mvar"][row["b"]] == 0.0
+    assert table["flow_by_mvar"][row["b"]] == 0.0
+    assert np.max(np.abs(found.tables["branches"]["flow_by_mvar"])) == 0.0
+    at_c = run_sensitivities(net, SensitivityOptions(bus="c")).tables["buses"]["voltage_by_mvar"]
+    tight = LoadFlowOptions(tolerance_pu=1e-12)
+    step = 1e-4
+    more, less = (
+        column(run_load_flow(network(*items[:6], load("c", 2.0, 0.5 + s), machine), tight), "buses", "voltage_pu")
+        for s in (-step, step)
+    )
+    for b in "abc":
+        assert at_c[row[b]] == pytest.approx(100 * (more[b] - less[b]) / (2 * step), abs=1e-6)

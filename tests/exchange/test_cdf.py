@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pytest
 
 from tests.helpers import bus, column, line, load, network, source, switch, transformer, volts
+from vastmesh.core.checks import run_checks
 from vastmesh.core.errors import UnreadableFile
 from vastmesh.core.network import Network, Shunt, Transformer, Update
 from vastmesh.core.studies.load_flow import LoadFlowOptions, run_load_flow
@@ -268,3 +270,24 @@ def test_what_the_format_has_no_words_for_is_refused_by_name(item: dict) -> None
     net = network(bus("a"), source("a"), bus("b"), item)
     with pytest.raises(UnreadableFile, match=r"X is one. Write a document instead"):
         write_network(net, "x", "cdf")
+
+
+def test_unusual_impedances_are_read_and_solved_as_they_stand() -> None:
+    """More than 100 % of the rating, and negative reactance of a star equivalent: the voltages of the equations."""
+    buses = [bus_card(1, 3, 132.0, desired=1.0), bus_card(2, 0, 132.0), bus_card(3, 0, 132.0, load=50.0),
+             bus_card(4, 0, 132.0, load=10.0)]  # fmt: skip
+    branches = [branch_card(1, 2, kind=1, x=0.12, ratio=1.02), branch_card(2, 3, kind=1, x=-0.03, ratio=1.0),
+                branch_card(2, 4, kind=1, r=0.01, x=1.4, ratio=1.0)]  # fmt: skip
+    imported = read_network(card_file(buses, branches))
+    assert imported.report.left_out == []
+    impedance = {t.id: t.impedance_pct for t in imported.network.of(Transformer)}
+    assert impedance["2-3/1"] == pytest.approx(-3.0)
+    assert impedance["2-4/1"] == pytest.approx(abs(0.01 + 1.4j) * 100)
+    v = volts(run_load_flow(imported.network, LoadFlowOptions(tolerance_pu=1e-12)))
+    currents = {3: np.conj(0.5 / v["3"]), 4: np.conj(0.1 / v["4"])}
+    middle = v["3"] - 0.03j * currents[3]
+    assert v["2"] == pytest.approx(middle, abs=1e-9)
+    assert v["2"] - (0.01 + 1.4j) * currents[4] == pytest.approx(v["4"], abs=1e-9)
+    assert 1 / 1.02 - 0.12j * (currents[3] + currents[4]) == pytest.approx(v["2"], abs=1e-9)
+    unusual = [c for c in run_checks(imported.network) if c.rule == "impedance"]
+    assert {c.element for c in unusual} >= {"2-3/1", "2-4/1"}

@@ -160,6 +160,8 @@ class AccountOut(BaseModel):
     explanation: str
     notes: list[str]
     assumed: list[str] = []
+    share_pct: float | None = None
+    breaks_at: str | None = None
 
 
 class LiveOut(BaseModel):

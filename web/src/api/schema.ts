@@ -989,6 +989,10 @@ export interface components {
              * @default []
              */
             assumed?: string[];
+            /** Share Pct */
+            share_pct?: number | null;
+            /** Breaks At */
+            breaks_at?: string | null;
         };
         /**
          * Add

@@ -14,7 +14,6 @@ from ..network import (
     Condition,
     CurrentTransformer,
     Element,
-    Inverter,
     Item,
     Line,
     LineGeometry,
@@ -382,11 +381,6 @@ def ignored(s: Subject) -> Iterator[Check]:
                     yield Check("ignored", e.id, Severity.WATCH, text, f"tap_{phase}",
                                 _set(e, "set taps per phase", {"taps": "per_phase"}, typical=False))  # fmt: skip
                     break
-        elif isinstance(e, Inverter) and e.phase_control == "positive_sequence" and e.phase_powers_mva() is not None:
-            if len(e.conductors.replace("N", "")) == 3:
-                text = "powers of single phases count only when each phase is controlled by itself; now its currents are equal"
-                yield Check("ignored", e.id, Severity.WATCH, text, "p_a_mw",
-                            _set(e, "control each phase", {"phase_control": "each_phase"}, typical=False))  # fmt: skip
         elif isinstance(e, Line):
             yield from _ignored_of_line(s, e)
 

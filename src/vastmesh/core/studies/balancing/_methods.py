@@ -78,7 +78,8 @@ class Search:
             return np.array([self.exactly(c) for c in candidates])
         self.exact += len(candidates)
         found = [values(m, f.layout) for m, f in zip(measured, self.feeders, strict=True) if m is not None]
-        return score(found, self.before, self.weight) + self.change_cost * np.count_nonzero(candidates, axis=1)
+        total = score(found, self.before, self.weight) + self.change_cost * np.count_nonzero(candidates, axis=1)
+        return np.asarray(total)
 
     def exactly(self, chosen: Assignment) -> float:
         """Score by the full load flow under every condition, with the cost of changes; infinite without an answer."""

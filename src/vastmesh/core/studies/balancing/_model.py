@@ -187,7 +187,8 @@ class Feeder:
         padded_v = np.vstack([response * p.base_v[:, None], np.zeros((1, len(used)))])
         transfer = (padded_v[p.p] - padded_v[p.q]) / p.u_scale[:, None]
         volts = np.append(attempt.v * p.base_v, 0.0)
-        return Grid((volts[p.p] - volts[p.q]) / p.u_scale, transfer, attempt.v, np.ascontiguousarray(response))
+        over = np.asarray((volts[p.p] - volts[p.q]) / p.u_scale, np.complex128)
+        return Grid(over, np.asarray(transfer, np.complex128), attempt.v, np.ascontiguousarray(response, np.complex128))
 
     def linear(self, reading: Reading, chosen: Assignment) -> tuple[Measures, Measures]:
         """Measures now, and what every choice of every unit adds, all side by side: the present choices add nothing."""

@@ -20,7 +20,8 @@ from ._options import BalancingOptions
 _KINDS = {"single": "move_single", "pair": "move_pairs", "three": "move_three", "lateral": "move_laterals"}
 _MOST_CELLS = 40_000_000  # line ends by choices: about 3 GB for the linear model
 _MOST_EXACT = 1_000_000
-_LABELS = {"exact": "exact search", "thorough": "exchange, then a population, then exchange", "exchange": "exchange", "genetic": "genetic search",
+_LABELS = {"exact": "exact search", "thorough": "exchange, then a population, then exchange", "exchange": "exchange",
+           "genetic": "genetic search",
            "mixed_integer": "mixed-integer programme"}  # fmt: skip
 
 
