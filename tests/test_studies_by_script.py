@@ -82,7 +82,7 @@ def test_the_command_line_follows_the_file_and_can_be_told_otherwise(
 ) -> None:
     net = street()
     net.settings(study="per_phase")
-    net.network.apply([])
+    net.add("condition", name="Day")
     net.add("condition", name="Night", demand_factor=0.3)
     file = tmp_path / "street.json"
     net.save(file)

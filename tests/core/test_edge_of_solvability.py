@@ -142,8 +142,8 @@ def test_the_tolerance_is_judged_by_what_flows_and_not_by_the_base() -> None:
         )  # fmt: skip
         result = run_load_flow(net)
         exact = (0.4 + np.sqrt(0.4**2 - 4 * 3.78 * 0.0008)) / 2 / 0.4
-        assert abs(volts(result)["b"]) == pytest.approx(exact, rel=1e-9), base
-        assert result.account.tolerance_mva < 1e-9
+        assert abs(volts(result)["b"]) == pytest.approx(exact, rel=1e-7), base
+        assert result.account.largest_mismatch_mva <= result.account.tolerance_mva <= 1.001e-6
 
 
 @pytest.mark.parametrize("ohm", [1e-9, 1e-6])

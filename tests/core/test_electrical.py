@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scipy.sparse import csc_array, random_array
+from scipy.sparse import csc_array, csr_array, random_array
 
 from tests.helpers import bus, line, load, network, networks, source, switch
 from vastmesh.core.electrical import SparseLU, compile_network, nodal_pattern, nodal_values, trace, two_ports
@@ -114,7 +114,7 @@ def test_jacobian_equals_finite_differences(net: Network, seed: int) -> None:
     problem = Problem(arrays)
     targets = problem.targets(arrays)
     nodal = problem.admittance(arrays)
-    y = nodal.g, nodal.b
+    y = nodal.by_rows
     n, pattern = problem.n, problem.pattern
     rng = np.random.default_rng(seed)
     kinds = targets.node_type.copy()
@@ -123,7 +123,7 @@ def test_jacobian_equals_finite_differences(net: Network, seed: int) -> None:
     ptr, rows = interleaved_pattern(pattern.indptr, pattern.indices)
 
     def evaluate(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        index = (a.astype(np.uint32) for a in (pattern.indptr, pattern.indices, pattern.diagonal))
+        index = problem.index
         f, jac, p, q = np.zeros(2 * n), np.zeros(len(rows)), np.zeros(n), np.zeros(n)
         mismatch_and_jacobian(
             *index, *y, x[::2].copy(), np.exp(x[1::2]),
@@ -133,7 +133,7 @@ def test_jacobian_equals_finite_differences(net: Network, seed: int) -> None:
 
     x = np.empty(2 * n)
     x[::2], x[1::2] = theta, np.log(v)
-    analytic = csc_array((evaluate(x)[1], rows, ptr), shape=(2 * n, 2 * n)).toarray()
+    analytic = csr_array((evaluate(x)[1], rows, ptr), shape=(2 * n, 2 * n)).toarray()
     step = 1e-6
     for j in range(2 * n):
         e = np.zeros(2 * n)

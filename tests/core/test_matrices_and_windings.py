@@ -88,8 +88,8 @@ def test_blanking_the_constants_of_a_line_with_a_matrix_is_an_edit_like_any_othe
         result = live.solve()
         assert result.account.converged
         cold = column(run_load_flow(net), "buses", "voltage_pu")["b"]
-        assert column(result, "buses", "voltage_pu")["b"] == pytest.approx(cold, abs=1e-9)
-    assert column(result, "buses", "voltage_pu")["b"] == pytest.approx(before, abs=1e-9)
+        assert column(result, "buses", "voltage_pu")["b"] == pytest.approx(cold, abs=1e-7)
+    assert column(result, "buses", "voltage_pu")["b"] == pytest.approx(before, abs=1e-7)
 
 
 def test_the_workings_of_such_a_line_show_its_matrix() -> None:

@@ -69,14 +69,15 @@ def study(result: Result) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def outcome(done: Outcome) -> dict[str, Any]:
+def outcome(done: Outcome, known_rows: str | None = None) -> dict[str, Any]:
+    """What a change did; fixed columns as in :func:`live`."""
     return {
         "revision": done.revision,
         "changed": done.changed,
         "removed": done.removed,
         "order": done.order,
         "history": {"undo": done.undo, "redo": done.redo},
-        "live": live(done.solved),
+        "live": live(done.solved, known_rows),
         "select": done.select,
         "merged": done.merged,
     }

@@ -7,6 +7,7 @@ from dataclasses import asdict
 from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
+import orjson
 from fastapi import APIRouter, Depends, Query, Request, Response
 from sse_starlette import EventSourceResponse
 from starlette.concurrency import run_in_threadpool
@@ -181,7 +182,7 @@ def open_project(project_id: str, one: One, all_: All) -> Response:
         undo, redo = one.words()
         body = {
             "project": asdict(all_.store.project(project_id)),
-            "items": one.items(),
+            "items": orjson.Fragment(one.items_json()),
             "history": {"undo": undo, "redo": redo},
             "live": _render.live(one.solve()),
         }
@@ -215,8 +216,8 @@ def preview(body: m.PreviewIn, one: One, rows: Rows = None) -> Response:
 
 
 @api.post("/projects/{project_id}/changes", summary="Apply a group of changes as one", responses=_json(m.ChangedOut))
-def change(body: m.ChangeIn, one: One) -> Response:
-    return _render.Json(_render.outcome(one.change(body.base_revision, body.label, list(body.changes))))
+def change(body: m.ChangeIn, one: One, rows: Rows = None) -> Response:
+    return _render.Json(_render.outcome(one.change(body.base_revision, body.label, list(body.changes)), rows))
 
 
 @api.post("/projects/{project_id}/grow", summary="Grow something at a bus, in a line or between two buses",
@@ -240,8 +241,8 @@ def paste(body: m.PasteIn, one: One) -> Response:
 @api.post(
     "/projects/{project_id}/swap", summary="Next size up or down of catalogue types", responses=_json(m.ChangedOut)
 )
-def swap(body: m.SwapIn, one: One) -> Response:
-    return _render.Json(_render.outcome(one.swap(body.base_revision, body.ids, body.step)))
+def swap(body: m.SwapIn, one: One, rows: Rows = None) -> Response:
+    return _render.Json(_render.outcome(one.swap(body.base_revision, body.ids, body.step), rows))
 
 
 @api.get("/projects/{project_id}/table", summary="Element data of one kind for a spreadsheet, tab-separated")
@@ -417,19 +418,19 @@ def tidy(body: m.TidyIn, one: One) -> Response:
 
 
 @api.post("/projects/{project_id}/undo", summary="Undo the last change", responses=_json(m.ChangedOut))
-def undo(one: One) -> Response:
-    return _render.Json(_render.outcome(one.undo()))
+def undo(one: One, rows: Rows = None) -> Response:
+    return _render.Json(_render.outcome(one.undo(), rows))
 
 
 @api.post("/projects/{project_id}/redo", summary="Redo what was undone last", responses=_json(m.ChangedOut))
-def redo(one: One) -> Response:
-    return _render.Json(_render.outcome(one.redo()))
+def redo(one: One, rows: Rows = None) -> Response:
+    return _render.Json(_render.outcome(one.redo(), rows))
 
 
 @api.get("/projects/{project_id}/since/{revision}", summary="What changed after a revision",
          responses=_json(m.ChangedOut))  # fmt: skip
-def since(revision: int, one: One) -> Response:
-    return _render.Json(_render.outcome(one.since(revision)))
+def since(revision: int, one: One, rows: Rows = None) -> Response:
+    return _render.Json(_render.outcome(one.since(revision), rows))
 
 
 @api.get("/projects/{project_id}/journal", summary="The logbook: all that was done, in order")

@@ -12,7 +12,7 @@ from ..core.network import dump_item, to_phases, unit_of
 from ..core.studies.schemes import Case, CaseComparison, SolvedCase, compare_cases
 from . import _models as m
 from . import _render
-from ._routes import One, _json
+from ._routes import One, Rows, _json
 
 schemes = APIRouter(prefix="/api", responses={s: {"model": m.Problem} for s in (404, 409, 410, 413, 422)})
 
@@ -66,14 +66,14 @@ def _side(case: SolvedCase, *, pictures: bool) -> dict[str, Any]:
 
 @schemes.post("/projects/{project_id}/phases", summary="Connect a load, a plant or a lateral to other phases",
               responses=_json(m.ChangedOut))  # fmt: skip
-def phases(body: m.PhasesIn, one: One) -> Response:
+def phases(body: m.PhasesIn, one: One, rows: Rows = None) -> Response:
     with one.lock:
         changes = to_phases(one.network, body.ident, body.phases)
         if not changes:
             text = "it is connected there already"
             raise InvalidFields([FieldProblem(body.ident, "conductors", body.phases, text)])
         label = f"Move {one.network[body.ident].name} to {body.phases}"
-        return _render.Json(_render.outcome(one.change(body.base_revision, label, changes)))
+        return _render.Json(_render.outcome(one.change(body.base_revision, label, changes), rows))
 
 
 @schemes.get("/projects/{project_id}/phases/{ident:path}", summary="Phases that a load, a plant or a lateral can take")

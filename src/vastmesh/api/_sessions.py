@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import asyncio
+import atexit
+import gc
 import mimetypes
 import secrets
 import threading
 import time
 from collections import OrderedDict
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
 import numpy as np
+import orjson
 from pydantic import BaseModel
 
 from ..core.catalogue import EquipmentType, neighbour, types_of
@@ -118,13 +123,13 @@ class LiveSession:
         self._live = LiveLoadFlow(self.network)
         self._per_phase = LiveUnbalanced(self.network)
         self._token = secrets.token_hex(4)
-        self._rows = 0
         self._listeners: list[tuple[asyncio.AbstractEventLoop, asyncio.Queue[int]]] = []
         self._labels: dict[int, str] = {}
         self._traced: tuple[int, Trace] | None = None
         self._checked: tuple[int, list[Check]] | None = None
         self._last: tuple[Condition, Solved] | None = None
         self._texts: tuple[str, dict[tuple[str, str], Texts]] = ("", {})
+        self._items: tuple[int, bytes] = (-1, b"")
         self._kept: OrderedDict[str, tuple[RunInfo, dict[str, Any], dict[str, Table]]] = OrderedDict()
 
     # Results
@@ -140,9 +145,14 @@ class LiveSession:
             started = time.perf_counter()
             result = (self._per_phase if self.per_phase else self._live).solve(condition)
             took = (time.perf_counter() - started) * 1e3
-            solved = Solved(self.revision, f"{self._token}-{self._rows}", took, result)
+            solved = Solved(self.revision, self._rows_token(), took, result)
             self._last = condition, solved
             return solved
+
+    def _rows_token(self) -> str:
+        """Names what the tables say of their rows: as long as it stays, so do their fixed columns."""
+        live = self._per_phase if self.per_phase else self._live
+        return f"{self._token}-{'p' if self.per_phase else 'b'}{live.rows_version}"
 
     @property
     def per_phase(self) -> bool:
@@ -160,7 +170,7 @@ class LiveSession:
     def texts(self, table: Table) -> dict[str, Texts]:
         """The fixed texts of a result table for the sift line, kept while its rows stay."""
         with self.lock:
-            token = f"{self._token}-{self._rows}"
+            token = self._rows_token()
             if self._texts[0] != token:
                 self._texts = (token, {})
             kept, words = self._texts[1], None
@@ -214,6 +224,13 @@ class LiveSession:
     def items(self) -> list[dict[str, Any]]:
         with self.lock:
             return self.network.to_items()
+
+    def items_json(self) -> bytes:
+        """All items as JSON, kept while the revision stays."""
+        with self.lock:
+            if self._items[0] != self.revision:
+                self._items = self.revision, orjson.dumps(self.network.to_items())
+            return self._items[1]
 
     def words(self) -> tuple[str | None, str | None]:
         """Labels of what would be undone and redone next."""
@@ -492,7 +509,6 @@ class LiveSession:
         self.history.follow(kind, entry.revision, target)
         self._labels[entry.revision] = entry.label
         changed, removed = self._lay(before, applied)
-        self._rows += 1
         if self.store.wants_snapshot(self.revision):
             self.store.write_snapshot(self.project_id, self.revision, self.base)
         solved = self.solve()
@@ -603,30 +619,64 @@ def _put(queue: asyncio.Queue[int], revision: int) -> None:
         queue.put_nowait(revision)
 
 
+_loading = threading.Lock()
+_loads = 0
+atexit.register(gc.unfreeze)  # what is left at the end is let go in order
+
+
+@contextmanager
+def _without_collection() -> Iterator[None]:
+    """A network is some hundred thousand objects that stay: the collector would look through all of them again and again
+    while they are made, and at every sweep after."""
+    global _loads
+    with _loading:
+        _loads += 1
+        gc.disable()
+    try:
+        yield
+    finally:
+        with _loading:
+            _loads -= 1
+            if not _loads:
+                gc.freeze()
+                gc.enable()
+
+
 class Sessions:
     """Open sessions by project; the least used unwatched ones are closed when there are many."""
 
     def __init__(self, store: Store) -> None:
         self.store = store
         self._open: OrderedDict[str, LiveSession] = OrderedDict()
+        self._opening: dict[str, threading.Lock] = {}
         self._lock = threading.Lock()
 
     def get(self, project_id: str) -> LiveSession:
-        """The session of a project, opened when need be. Raises :class:`UnknownProject`."""
+        """The session of a project, opened when need be; others are served meanwhile. Raises :class:`UnknownProject`."""
+        self.store.project(project_id)
         with self._lock:
-            self.store.project(project_id)
-            session = self._open.get(project_id)
+            opening = self._opening.setdefault(project_id, threading.Lock())
+        with opening:
+            with self._lock:
+                session = self._open.get(project_id)
             if session is None:
-                network, revision, history = self.store.load(project_id)
-                session = LiveSession(project_id, self.store, network, revision, history)
-                self._open[project_id] = session
+                with _without_collection():
+                    network, revision, history = self.store.load(project_id)
+                    session = LiveSession(project_id, self.store, network, revision, history)
+                with self._lock:
+                    self._open[project_id] = session
+        with self._lock:
+            self._open[project_id] = session
             self._open.move_to_end(project_id)
             for other in [i for i, s in self._open.items() if i != project_id and not s.watched]:
                 if len(self._open) <= _MOST_OPEN:
                     break
                 del self._open[other]
+                gc.unfreeze()  # what is left of it is collected after all
             return session
 
     def close(self, project_id: str) -> None:
         with self._lock:
-            self._open.pop(project_id, None)
+            self._opening.pop(project_id, None)
+            if self._open.pop(project_id, None) is not None:
+                gc.unfreeze()

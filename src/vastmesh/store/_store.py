@@ -136,7 +136,7 @@ class Store:
                 select(SnapshotRow).where(SnapshotRow.project_id == project_id).order_by(SnapshotRow.revision.desc())
             ).first()
             assert newest is not None, "every project starts with a snapshot"
-            network = Network.from_items(orjson.loads(zlib.decompress(newest.items)))
+            network = Network.restored(orjson.loads(zlib.decompress(newest.items)))
             later = session.scalars(
                 select(JournalRow)
                 .where(JournalRow.project_id == project_id, JournalRow.revision > newest.revision)

@@ -3279,7 +3279,10 @@ export interface operations {
     };
     change_api_projects__project_id__changes_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Token of rows the client has: their fixed columns are left out */
+                rows?: string | null;
+            };
             header?: never;
             path: {
                 project_id: string;
@@ -3563,7 +3566,10 @@ export interface operations {
     };
     swap_api_projects__project_id__swap_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Token of rows the client has: their fixed columns are left out */
+                rows?: string | null;
+            };
             header?: never;
             path: {
                 project_id: string;
@@ -4610,7 +4616,10 @@ export interface operations {
     };
     undo_api_projects__project_id__undo_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Token of rows the client has: their fixed columns are left out */
+                rows?: string | null;
+            };
             header?: never;
             path: {
                 project_id: string;
@@ -4677,7 +4686,10 @@ export interface operations {
     };
     redo_api_projects__project_id__redo_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Token of rows the client has: their fixed columns are left out */
+                rows?: string | null;
+            };
             header?: never;
             path: {
                 project_id: string;
@@ -4744,7 +4756,10 @@ export interface operations {
     };
     since_api_projects__project_id__since__revision__get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Token of rows the client has: their fixed columns are left out */
+                rows?: string | null;
+            };
             header?: never;
             path: {
                 revision: number;
@@ -6672,7 +6687,10 @@ export interface operations {
     };
     phases_api_projects__project_id__phases_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Token of rows the client has: their fixed columns are left out */
+                rows?: string | null;
+            };
             header?: never;
             path: {
                 project_id: string;

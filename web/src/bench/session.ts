@@ -7,6 +7,12 @@ import { initial, notify, resultLabel, select, selectMany, shownResult, useBench
 const { getState, setState } = useBench
 const path = () => ({ project_id: getState().project?.id ?? '' })
 
+/** The rows whose fixed columns are here already: the service leaves them out. */
+const known = () => {
+  const { failed, raw } = getState()
+  return { rows: failed ? undefined : raw?.rows }
+}
+
 let events: EventSource | null = null
 /** Changes are sent one after the other, each on the revision that the one before led to. */
 let queue: Promise<unknown> = Promise.resolve()
@@ -67,7 +73,7 @@ async function catchUp() {
     take(
       await answer(
         client.GET('/api/projects/{project_id}/since/{revision}', {
-          params: { path: { ...path(), revision } },
+          params: { path: { ...path(), revision }, query: known() },
         }),
       ),
     )
@@ -139,7 +145,7 @@ export function change(label: string, changes: Change[]): Promise<boolean> {
   return send(
     (base_revision) =>
       client.POST('/api/projects/{project_id}/changes', {
-        params: { path: path() },
+        params: { path: path(), query: known() },
         body: { base_revision, label, changes },
       }),
     done,
@@ -187,9 +193,13 @@ export function confirm(item: Item, fields: readonly string[]) {
 }
 
 export const undo = () =>
-  sendOrTell(() => client.POST('/api/projects/{project_id}/undo', { params: { path: path() } }))
+  sendOrTell(() =>
+    client.POST('/api/projects/{project_id}/undo', { params: { path: path(), query: known() } }),
+  )
 export const redo = () =>
-  sendOrTell(() => client.POST('/api/projects/{project_id}/redo', { params: { path: path() } }))
+  sendOrTell(() =>
+    client.POST('/api/projects/{project_id}/redo', { params: { path: path(), query: known() } }),
+  )
 
 export type GrowOptions = NonNullable<
   paths['/api/projects/{project_id}/grow']['post']['requestBody']['content']['application/json']['options']
@@ -218,7 +228,7 @@ export const join = (gone: string, kept: string) =>
 export const swap = (ids: string[], step: number) =>
   sendOrTell((base_revision) =>
     client.POST('/api/projects/{project_id}/swap', {
-      params: { path: path() },
+      params: { path: path(), query: known() },
       body: { base_revision, ids, step },
     }),
   )
@@ -359,12 +369,12 @@ async function preview() {
   underWay = true
   do {
     waiting = false
-    const { trying, result, failed, revision } = getState()
+    const { trying, revision } = getState()
     if (!trying) break
     try {
       const live = await answer(
         client.POST('/api/projects/{project_id}/preview', {
-          params: { path: path(), query: { rows: failed ? undefined : result?.rows } },
+          params: { path: path(), query: known() },
           body: { demand_factor: trying.demand, generation_factor: trying.generation },
         }),
       )

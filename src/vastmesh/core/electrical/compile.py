@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cache
+from operator import is_
 
 import numpy as np
 
@@ -53,30 +54,51 @@ class Usable:
     left_out: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
 
-def usable(network: Network) -> Usable:
+@dataclass
+class Kept:
+    """What a compilation leaves for the next one of the same network: items are frozen, so that the same object compiles to
+    the same. Blank fields by id; the ground all stamps stand on; elements and columns of each kind."""
+
+    blank: dict[str, tuple[Element, tuple[str, ...]]] = field(default_factory=dict)
+    bases: tuple[float, float] = (0.0, 0.0)
+    ground: list[object] = field(default_factory=list)
+    groups: dict[str, int] = field(default_factory=dict)
+    stamped: dict[str, tuple[list[Element], list[Element], dict[str, Columns]]] = field(default_factory=dict)
+
+
+def _same(a: Sequence[object], b: Sequence[object]) -> bool:
+    return len(a) == len(b) and all(map(is_, a, b))
+
+
+def usable(network: Network, kept: Kept | None = None) -> Usable:
     """Sort out what of a network can be compiled, in order of entry."""
     found = Usable()
+    before, now = (kept.blank if kept else {}), dict[str, tuple[Element, tuple[str, ...]]]()
     for item in network.items.values():
         if not isinstance(item, Element):
             continue
-        if blank := item.missing():
+        known = before.get(item.id)
+        now[item.id] = known = known if known is not None and known[0] is item else (item, item.missing())
+        if blank := known[1]:
             found.left_out[item.id] = blank
         elif item.in_service:
             if isinstance(item, Bus):
                 found.buses.append(item)
             else:
                 found.by_kind.setdefault(item.kind, []).append(item)
+    if kept is not None:
+        kept.blank = now
     return found
 
 
-def compile_network(network: Network) -> NetArrays:
+def compile_network(network: Network, kept: Kept | None = None) -> NetArrays:
     """Compile all that is in service and complete, at 100 % demand and generation.
 
     Elements with blank required fields, or at a bus that is out of service or incomplete, are
-    left out; the former are named in ``left_out``.
+    left out; the former are named in ``left_out``. ``kept``: of the last compilation, taken up and renewed.
     """
     settings = network.settings
-    found = usable(network)
+    found = usable(network, kept)
     buses = found.buses
     bus_row = {b.id: i for i, b in enumerate(buses)}
     ctx = Context(
@@ -87,12 +109,25 @@ def compile_network(network: Network) -> NetArrays:
         find=network.items.get,
         at=at_switches(network),
     )
+    kept = kept or Kept()
+    ground: list[object] = [*buses, *(i for i in network.items.values() if isinstance(i, _BEHIND))]
+    bases = ctx.base_mva, ctx.frequency_hz
+    if kept.bases == bases and _same(kept.ground, ground):
+        ctx.groups = kept.groups
+    else:
+        kept.bases, kept.ground, kept.groups, kept.stamped = bases, ground, ctx.groups, {}
     ids: list[str] = []
     kinds: list[str] = []
     parts: dict[str, list[Columns]] = {name: [] for name in TABLES}
     for kind, elements in found.by_kind.items():
-        joined = [e for e in elements if all(b in bus_row for b in e.buses())]
-        for table, columns in STAMPS[kind](joined, ctx).items():
+        at_hand = kept.stamped.get(kind)
+        if at_hand is None or not _same(at_hand[0], elements):
+            joined = [e for e in elements if all(b in bus_row for b in e.buses())]
+            at_hand = elements, joined, STAMPS[kind](joined, ctx)
+            if not ctx.inner:  # rows of points inside elements are given out as met
+                kept.stamped[kind] = at_hand
+        _, joined, stamped = at_hand
+        for table, columns in stamped.items():
             parts[table].append({**columns, "element": columns["element"] + len(ids)})
         ids += [e.id for e in joined]
         kinds += [kind] * len(joined)

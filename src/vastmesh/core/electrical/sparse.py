@@ -37,6 +37,17 @@ class SparseLU:
         self._klu.common.scale = -1
         self._klu.analyze(self.n, indptr.astype(np.int32), indices.astype(np.int32))
 
+    def refactorise(self, values: NDArray[Any]) -> None:
+        """The same without a look at the values or at how well the old pivots serve: for a caller who sees from what follows
+        whether they did. Raises :class:`SingularMatrix`."""
+        if not self._factored:
+            self.factorise(values)
+            return
+        try:
+            self._klu.refactor(values)
+        except KLUException:
+            self.factorise(values)
+
     def factorise(self, values: NDArray[Any]) -> None:
         """Factorise new values, on old pivots where they serve. Raises :class:`SingularMatrix`."""
         if values.shape != (self.nnz,):
@@ -62,6 +73,11 @@ class SparseLU:
     def solve(self, rhs: NDArray[Any]) -> NDArray[Any]:
         """Solve for one right-hand side (n,) or several, one a row (k, n)."""
         return np.asarray(self._klu.solve(np.ascontiguousarray(rhs, self._dtype)))
+
+    def solve_transposed(self, rhs: NDArray[Any]) -> NDArray[Any]:
+        """Solve with the transposed matrix for one right-hand side (n,), contiguous and of the factors' type, which becomes
+        the solution."""
+        return np.asarray(self._klu.tsolve_(rhs))
 
     def determinant_sign(self) -> float:
         """Sign of the determinant of the matrix factorised last: 1, -1 or 0."""

@@ -194,8 +194,14 @@ def catalogue_family(cls: type[Item]) -> str | None:
 
 def filled(cls: type[Item], data: dict[str, Any], values: Mapping[str, Any]) -> dict[str, Any]:
     """Item data with its blank fields taken from a type, and marked so."""
-    blank = {f: v for f, v in values.items() if f in cls.model_fields and data.get(f) is None}
+    known = field_names(cls)
+    blank = {f: v for f, v in values.items() if f in known and data.get(f) is None}
     return {**data, **blank, "origins": {**data.get("origins", {}), **dict.fromkeys(blank, Origin.CATALOGUE)}}
+
+
+@cache
+def field_names(cls: type[Item]) -> frozenset[str]:
+    return frozenset(cls.model_fields)
 
 
 @cache

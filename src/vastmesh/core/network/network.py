@@ -50,6 +50,29 @@ class Network:
         network.apply([Add(item=d) for d in data])
         return network
 
+    @classmethod
+    def restored(cls, data: Iterable[dict[str, Any]]) -> Network:
+        """Build again from what :meth:`to_items` gave: every item is validated once and references are checked once.
+
+        Unlike :meth:`from_items` nothing is completed and no inverse kept, which halves the time. Raises as that does.
+        """
+        network = cls()
+        problems: list[FieldProblem] = []
+        for d in data:
+            try:
+                item = make_item(d)
+            except InvalidFields as error:
+                problems += error.problems
+                continue
+            if item.id in network.items:
+                raise DuplicateElement(item.id)
+            network.items[item.id] = item
+            network._link(item)
+        if problems:
+            raise InvalidFields(problems)
+        network._check_references(network.items)
+        return network
+
     def to_items(self) -> list[dict[str, Any]]:
         """Plain data of every item in order, blank fields left out; ``from_items`` gives the same network."""
         return [dump_item(item) for item in self.items.values()]

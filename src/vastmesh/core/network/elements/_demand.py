@@ -153,10 +153,10 @@ class Demand(Element):
 
     def phase_powers_mva(self) -> tuple[complex, complex, complex] | None:
         """Powers of the three phases (of delta: AB, BC, CA) in MVA, where they are given one by one."""
-        found = [(getattr(self, f"p_{k}_mw"), getattr(self, f"q_{k}_mvar")) for k in "abc"]
-        if all(p is None and q is None for p, q in found):
+        active, reactive = (self.p_a_mw, self.p_b_mw, self.p_c_mw), (self.q_a_mvar, self.q_b_mvar, self.q_c_mvar)
+        if active == reactive == (None, None, None):
             return None
-        a, b, c = (complex(p or 0.0, q or 0.0) for p, q in found)
+        a, b, c = (complex(p or 0.0, q or 0.0) for p, q in zip(active, reactive, strict=True))
         return a, b, c
 
     def _with_phases(self, values: dict[str, Any]) -> dict[str, Any]:

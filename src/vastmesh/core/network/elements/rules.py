@@ -146,6 +146,6 @@ class Settings(Item):
         default=True,
     )
     tolerance_pu: float = quantity(
-        "Tolerance", "Largest power mismatch at any bus, as a share of what flows there", unit="p.u.", default=1e-8, ge=1e-12,
-        le=1e-2,
+        "Tolerance", "Largest power mismatch at any bus: times 100 MVA, and times 100 of what flows there", unit="p.u.",
+        default=1e-8, ge=1e-12, le=1e-2,
     )  # fmt: skip

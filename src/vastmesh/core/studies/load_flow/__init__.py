@@ -13,14 +13,14 @@ from ._options import LoadFlowOptions
 from ._places import places, words_of
 from ._problem import Problem
 from ._reading import Reading
-from ._result import LoadFlowResult, Rows, angle_deg, area_table, picked, power_factor, state_words
+from ._result import LoadFlowResult, Rows, angle_deg, area_table, picked, power_factor, rows_stay, state_words
 from ._summaries import summarise_groups
 
 __all__ = [
     "MOST_ROUNDS", "Banks", "Cause", "Control", "Curves", "Dispatch", "Linearisation", "LiveLoadFlow", "LoadFlowOptions",
     "LoadFlowResult", "Network", "Problem", "Progress", "Proposal", "Reading", "Remote", "Rows", "Shifters", "Study", "Taps",
     "angle_deg", "area_table", "emergency_factor", "find_cause", "find_windings", "live_options", "picked", "places",
-    "power_factor", "register", "run_load_flow", "state_words", "summarise_groups", "tap_order", "words_of",
+    "power_factor", "register", "rows_stay", "run_load_flow", "state_words", "summarise_groups", "tap_order", "words_of",
 ]  # fmt: skip
 
 

@@ -9,6 +9,7 @@ from ...network import Network
 from ..base import Account, Ending, MismatchAt
 from ._options import LoadFlowOptions
 from ._problem import Problem, Solution
+from ._result import Rows
 
 _WORST_SHOWN = 5
 _SAME = 1e-5  # p.u.
@@ -21,10 +22,12 @@ _METHODS = {
 
 
 def account_for(
-    network: Network, arrays: NetArrays, problem: Problem, solution: Solution, options: LoadFlowOptions
+    network: Network, arrays: NetArrays, problem: Problem, solution: Solution, options: LoadFlowOptions, rows: Rows
 ) -> Account:
     attempt = solution.attempt
     base, reach = arrays.base_mva, solution.reach
+    if rows.assumed is None:
+        rows.assumed = _assumed(network, arrays)
     history = [h * base for h in attempt.history]
     return Account(
         ending=attempt.ending,
@@ -36,7 +39,7 @@ def account_for(
         tolerance_mva=attempt.allowed * base,
         explanation=_explain(network, arrays, problem, solution, options),
         notes=_notes(network, arrays, problem, solution),
-        assumed=_assumed(network, arrays),
+        assumed=rows.assumed,
         share_pct=None if not reach or reach.state is None else 100 * reach.share,
         breaks_at=None if not reach or reach.state is None else _bus_of_node(arrays, problem, reach.weakest),
     )

@@ -1,7 +1,7 @@
 """Compiled kernels of the Newton load flow in polar form.
 
 Unknowns per node, interleaved: angle, and the logarithm of the voltage magnitude (so that a
-column of the Jacobian needs no division). Source: Tinney and Hart, "Power flow solution by
+column of the Jacobian needs no division). Matrices are kept by rows. Source: Tinney and Hart, "Power flow solution by
 Newton's method", IEEE Trans. PAS-86, 1967; the logarithmic form scales its |V| columns.
 """
 
@@ -55,8 +55,9 @@ def mismatch_and_jacobian(
     """Fill mismatch ``f`` (2n,) and Jacobian values ``jac`` (4 nnz,); return the largest mismatch
     of apparent power at any node.
 
-    ``g``, ``b``: nodal admittance values (nnz,); ``diagonal``: place of each diagonal entry in them (n,).
-    Both index arrays and ``diagonal`` are unsigned, which spares a check at every access.
+    ``g``, ``b``: nodal admittance values by rows (nnz,); ``diagonal``: place of each diagonal entry in them (n,). The
+    Jacobian is given by rows too, two for each node: what a node injects is one sum over its own entries, and rows that
+    do not apply are its own. Index arrays are unsigned, which spares a check at every access.
     Net injection wanted at a node of voltage V: p0 + p1 V + p2 V², likewise q. ``p``, ``q`` (n,) receive
     the injections that the voltages imply.
     Rows that do not apply (both of a reference node, the reactive one of a voltage-controlled
@@ -65,57 +66,92 @@ def mismatch_and_jacobian(
     n = len(indptr) - 1
     e, h = np.empty(n), np.empty(n)
     rectangular(v, theta, e, h)
-    active, reactive = np.empty(n), np.empty(n)
-    for j in range(n):
-        p[j] = q[j] = 0.0
-        # Rows that do not apply are multiplied away: cheaper than asking for the type at every entry.
-        active[j] = 0.0 if node_type[j] == REF else 1.0
-        reactive[j] = 1.0 if node_type[j] == PQ else 0.0
+    worst = 0.0
     for j in range(n):
         first = indptr[j]
         count = indptr[j + 1] - first
         at = 4 * first
-        to_volt = 2 * count
+        to_q = 2 * count
         ej, hj = e[j], h[j]
+        pj = qj = 0.0
         for k in range(first, first + count):
             i = indices[k]
-            gij, bij = g[k], b[k]
-            # t = V_i * conj(Y_ij V_j)
-            cr = gij * ej - bij * hj
-            ci = gij * hj + bij * ej
-            tr = e[i] * cr + h[i] * ci
-            ti = h[i] * cr - e[i] * ci
-            p[i] += tr
-            q[i] += ti
-            jac[at] = active[i] * ti
-            jac[at + 1] = -reactive[i] * tr
-            jac[at + to_volt] = active[i] * tr
-            jac[at + to_volt + 1] = reactive[i] * ti
+            # t = V_j * conj(Y_ji V_i)
+            cr = g[k] * e[i] - b[k] * h[i]
+            ci = g[k] * h[i] + b[k] * e[i]
+            tr = ej * cr + hj * ci
+            ti = hj * cr - ej * ci
+            pj += tr
+            qj += ti
+            jac[at] = ti
+            jac[at + 1] = tr
+            jac[at + to_q] = -tr
+            jac[at + to_q + 1] = ti
             at += 2
+        p[j], q[j] = pj, qj
+        own_p = 2 * (first + diagonal[j])
+        own_q = own_p + to_q
+        kind = node_type[j]
+        vj = v[j]
+        fp = pj - (p0[j] + p1[j] * vj + p2[j] * vj * vj)
+        fq = qj - (q0[j] + q1[j] * vj + q2[j] * vj * vj)
+        if kind == PQ:
+            jac[own_p] -= qj
+            jac[own_p + 1] += pj - p1[j] * vj - 2 * p2[j] * vj * vj
+            jac[own_q] += pj
+            jac[own_q + 1] += qj - q1[j] * vj - 2 * q2[j] * vj * vj
+        else:
+            if kind == REF:
+                for k in range(4 * first, 4 * first + to_q):
+                    jac[k] = 0.0
+                jac[own_p] = 1.0
+                fp = 0.0
+            else:
+                jac[own_p] -= qj
+                jac[own_p + 1] += pj - p1[j] * vj - 2 * p2[j] * vj * vj
+            for k in range(4 * first + to_q, 4 * first + 2 * to_q):
+                jac[k] = 0.0
+            jac[own_q + 1] = 1.0
+            fq = 0.0
+        f[2 * j], f[2 * j + 1] = fp, fq
+        worst = max(worst, fp * fp + fq * fq)
+    return float(np.sqrt(worst))
+
+
+@njit(cache=True, fastmath={"contract", "nsz", "arcp"})
+def mismatch(
+    indptr: Any, indices: Any, g: Any, b: Any, theta: Any, v: Any, p0: Any, q0: Any, p1: Any, q1: Any, p2: Any, q2: Any,
+    node_type: Any, f: Any, p: Any, q: Any,
+) -> float:  # fmt: skip
+    """:func:`mismatch_and_jacobian` without the Jacobian: for a state that is likely to be the answer."""
+    n = len(indptr) - 1
+    e, h = np.empty(n), np.empty(n)
+    rectangular(v, theta, e, h)
     worst = 0.0
     for j in range(n):
-        first = indptr[j]
-        at_angle = 2 * (first + diagonal[j])
-        at_volt = at_angle + 2 * (indptr[j + 1] - first)
+        cr = ci = 0.0
+        for k in range(indptr[j], indptr[j + 1]):
+            i = indices[k]
+            cr += g[k] * e[i] - b[k] * h[i]
+            ci += g[k] * h[i] + b[k] * e[i]
+        pj, qj = e[j] * cr + h[j] * ci, h[j] * cr - e[j] * ci
+        p[j], q[j] = pj, qj
         kind = node_type[j]
-        if kind == REF:
-            jac[at_angle] = jac[at_volt + 1] = 1.0
-            f[2 * j] = f[2 * j + 1] = 0.0
-            continue
         vj = v[j]
-        f[2 * j] = p[j] - (p0[j] + p1[j] * vj + p2[j] * vj * vj)
-        jac[at_angle] -= q[j]
-        jac[at_volt] += p[j] - p1[j] * vj - 2 * p2[j] * vj * vj
-        if kind == PV:
-            jac[at_volt + 1] = 1.0
-            f[2 * j + 1] = 0.0
-            worst = max(worst, f[2 * j] ** 2)
-        else:
-            f[2 * j + 1] = q[j] - (q0[j] + q1[j] * vj + q2[j] * vj * vj)
-            jac[at_angle + 1] += p[j]
-            jac[at_volt + 1] += q[j] - q1[j] * vj - 2 * q2[j] * vj * vj
-            worst = max(worst, f[2 * j] ** 2 + f[2 * j + 1] ** 2)
+        fp = 0.0 if kind == REF else pj - (p0[j] + p1[j] * vj + p2[j] * vj * vj)
+        fq = qj - (q0[j] + q1[j] * vj + q2[j] * vj * vj) if kind == PQ else 0.0
+        f[2 * j], f[2 * j + 1] = fp, fq
+        worst = max(worst, fp * fp + fq * fq)
     return float(np.sqrt(worst))
+
+
+@njit(cache=True)
+def largest_power(p0: Any, q0: Any, p1: Any, q1: Any, p2: Any, q2: Any) -> float:
+    """The largest power that any node shall inject, p.u."""
+    most = 0.0
+    for i in range(len(p0)):
+        most = max(most, abs(p0[i]) + abs(p1[i]) + abs(p2[i]), abs(q0[i]) + abs(q1[i]) + abs(q2[i]))
+    return most
 
 
 @njit(cache=True)
@@ -194,7 +230,7 @@ def natural_types(
 @njit(cache=True)
 def flow_at_nodes(frm: Any, to: Any, branches: Any, ports: Any, v: Any, theta: Any, g: Any, b: Any, diagonal: Any, flow: Any,
                   rounding: Any) -> None:  # fmt: skip
-    """What flows at every node, (n,): the largest apparent power of any branch there; and what rounding leaves of it.
+    """What flows at every node, (n,): nearly the largest apparent power of any branch there; and what rounding leaves of it.
 
     ``frm``, ``to``: nodes of live branches, which are the columns ``branches`` of ``ports`` (4, n_branch). Rounding: a few
     units in the last place of the largest terms that cancel in the sum of a node's powers.
@@ -208,30 +244,65 @@ def flow_at_nodes(frm: Any, to: Any, branches: Any, ports: Any, v: Any, theta: A
         rounding[i] = 1e-14 * (abs(g[at]) + abs(b[at])) * v[i] * v[i]
     for k in range(len(frm)):
         i, j, m = frm[k], to[k], branches[k]
-        vi, vj = complex(e[i], h[i]), complex(e[j], h[j])
-        out, back = (
-            vi * (ports[0, m] * vi + ports[1, m] * vj).conjugate(),
-            vj * (ports[2, m] * vi + ports[3, m] * vj).conjugate(),
-        )
-        flow[i] = max(flow[i], abs(out.real) + abs(out.imag))
-        flow[j] = max(flow[j], abs(back.real) + abs(back.imag))
+        own, other = ports[0, m], ports[1, m]
+        cr = own.real * e[i] - own.imag * h[i] + other.real * e[j] - other.imag * h[j]
+        ci = own.real * h[i] + own.imag * e[i] + other.real * h[j] + other.imag * e[j]
+        out = abs(e[i] * cr + h[i] * ci) + abs(h[i] * cr - e[i] * ci)
+        flow[i] = max(flow[i], out)
+        flow[j] = max(flow[j], out)  # less the losses, which don't matter here
 
 
 @njit(cache=True)
-def largest_excess(f: Any, node_type: Any, flow: Any, rounding: Any, tolerance: float) -> tuple[float, int]:
+def lowest_share(v: Any, node_type: Any, usual: Any, voltage: Any) -> float:
+    """The lowest voltage as a share of the usual one, which is the set-point where one is held."""
+    low = np.inf
+    for i in range(len(v)):
+        low = min(low, v[i] / (usual[i] if node_type[i] == PQ else voltage[i]))
+    return low
+
+
+@njit(cache=True)
+def surely_met(
+    f: Any, node_type: Any, p: Any, q: Any, v: Any, stiffness: Any, indptr: Any, most: float, share: float
+) -> bool:
+    """Whether :func:`largest_excess` is below 1, seen from injections alone: of what a node takes in or gives some branch
+    carries at least an equal part. False says nothing."""
+    for i in range(len(v)):
+        if node_type[i] == REF:
+            continue
+        size2 = f[2 * i] ** 2 + f[2 * i + 1] ** 2
+        rounding = 1e-14 * stiffness[i] * v[i] * v[i]
+        carried = share * max(abs(p[i]), abs(q[i])) / (indptr[i + 1] - indptr[i])
+        allowed = max(min(carried, most), rounding)
+        if size2 > allowed * allowed:
+            return False
+    return True
+
+
+@njit(cache=True)
+def same(a: Any, b: Any) -> bool:
+    """Whether two arrays of one type and length hold the same; a loop, as compiled code has no generators."""
+    for i in range(len(a)):  # noqa: SIM110
+        if a[i] != b[i]:
+            return False
+    return True
+
+
+@njit(cache=True)
+def largest_excess(f: Any, node_type: Any, flow: Any, rounding: Any, most: float, share: float) -> tuple[float, int]:
     """Largest ratio of the mismatch of a node to what is allowed there (above 1: not met), and that node.
 
-    Allowed is the share ``tolerance`` of what flows there, but no less than rounding leaves.
+    Allowed is the ``share`` of what flows there and never above ``most``, but no less than rounding leaves.
     """
     worst, at = 0.0, 0
     for i in range(len(flow)):
         if node_type[i] == REF:
             continue
-        size = abs(f[2 * i]) if node_type[i] == PV else np.hypot(f[2 * i], f[2 * i + 1])
-        ratio = size / max(tolerance * flow[i], rounding[i], 1e-300)
-        if ratio > worst:
-            worst, at = ratio, i
-    return worst, at
+        allowed = max(min(share * flow[i], most), rounding[i], 1e-300)
+        ratio2 = (f[2 * i] ** 2 + f[2 * i + 1] ** 2) / (allowed * allowed)
+        if ratio2 > worst:
+            worst, at = ratio2, i
+    return float(np.sqrt(worst)), at
 
 
 @njit(cache=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.sparse import csc_array
+from scipy.sparse import csc_array, csr_array
 from scipy.sparse.linalg import SuperLU, splu
 
 from ...electrical.arrays import Complexes, Floats
@@ -42,12 +42,13 @@ class Linearisation:
         values = np.zeros(len(rows))
         nothing, f = np.zeros(n), np.zeros(2 * n)
         y = p.admittance(self.reading.arrays)
+        (indptr, indices, diagonal), (g, b) = p.index, y.by_rows
         mismatch_and_jacobian(
-            p.index[0], p.index[1], p.index[2], y.g, y.b, self._state.theta, self._state.v,
+            indptr, indices, diagonal, g, b, self._state.theta, self._state.v,
             nothing, nothing, p1, q1, p2, q2, node_type, f, values,
             np.zeros(n), np.zeros(n),
         )  # fmt: skip
-        return csc_array((values, rows, ptr), shape=(2 * n, 2 * n))
+        return csr_array((values, rows, ptr), shape=(2 * n, 2 * n)).tocsc()
 
     @staticmethod
     def _factor(jacobian: csc_array) -> SuperLU:

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ...electrical import NetArrays, apply_condition, compile_network, patch
+from ...electrical import Kept, NetArrays, apply_condition, compile_network, patch
 from ...electrical.arrays import Floats, Ints
 from ...network import Condition, Item, Network, Settings
 from ..base import Ending
@@ -18,7 +18,7 @@ from ._linearise import Linearisation
 from ._options import LoadFlowOptions
 from ._problem import Problem, Solution, State
 from ._reading import Reading, SwitchFlows
-from ._result import LoadFlowResult, Rows, build_tables, summarise
+from ._result import LoadFlowResult, Rows, build_tables, rows_stay, summarise
 
 
 class LiveLoadFlow:
@@ -30,11 +30,13 @@ class LiveLoadFlow:
         self._seen = network.under(network.condition)
         self._voltage: dict[str, complex] = {}
         self._last: State | None = None
+        self._kept = Kept()
+        self.rows_version = 0  # another one when what the tables say of their rows is another
         self._compile()
 
     def _compile(self) -> None:
         self._remember()
-        self.arrays: NetArrays = compile_network(self._seen)
+        self.arrays: NetArrays = compile_network(self._seen, self._kept)
         self.problem = Problem(self.arrays)
         self._switches = SwitchFlows(self.arrays, self.problem)
         self._rows: Rows | None = None
@@ -80,16 +82,26 @@ class LiveLoadFlow:
     def changed(self, idents: Iterable[str], previous: dict[str, Item]) -> None:
         """Take up changes of the network; ``previous`` holds altered items as they were before."""
         idents = list(idents)
+        stay = rows_stay(idents, previous, self.network.items)
+        self.rows_version += not stay
         old = self.arrays
         shift, angle = old.tables["branch"]["shift"].copy(), old.tables["injection"]["angle"].copy()
         self._seen = self.network.under(self.network.condition)
         states, self._states = self._states, _states(self.network.condition)
         plain = not any(states) and not any(self._states) and self._seen is self.network
         if plain and patch(old, self.network, idents, previous):
-            self._rows = None
+            if self._rows is not None and stay:
+                self._rows.follow(idents, self.network.items)
+            else:
+                self._rows = None
             self._admittance = self.problem.admittance(old)
         else:
+            rows = self._rows if stay and plain else None
             self._compile()
+            if rows is not None:
+                rows.follow(idents, self.network.items)
+                rows.attach(self.arrays)
+                self._rows = rows
         if self._turned(old, shift, angle):
             self.without_memory()  # angles have turned as a whole: Newton from the old ones may end anywhere
 
@@ -122,6 +134,7 @@ class LiveLoadFlow:
     def _solution(self, condition: Condition, options: LoadFlowOptions) -> tuple[NetArrays, Solution, Controls | None]:
         if _states(condition) != self._states:
             self._states, self._seen = _states(condition), self.network.under(condition)
+            self.rows_version += 1
             self._compile()
         arrays = apply_condition(self.arrays, condition)
         controls = Controls(arrays, self.problem.topology, options, self._order_of_taps)
@@ -163,9 +176,9 @@ class LiveLoadFlow:
         self, condition: Condition, options: LoadFlowOptions, arrays: NetArrays, solution: Solution,
         controls: Controls | None,
     ) -> LoadFlowResult:  # fmt: skip
-        account = account_for(self._seen, arrays, self.problem, solution, options)
         if self._rows is None:
             self._rows = Rows(self._seen, self.arrays)
+        account = account_for(self._seen, arrays, self.problem, solution, options, self._rows)
         found = find_in_model(self._seen, arrays, self.problem, solution, self._rows)
         if solution.attempt.ending in (Ending.SINGULAR, Ending.ITERATION_LIMIT):
             return LoadFlowResult(account, {}, {}, found, np.full(arrays.n_bus, np.nan + 0j))

@@ -41,24 +41,31 @@ class NewtonStep(Step):
 
     def __init__(self, lu: SparseLU, *, damped: bool) -> None:
         self._lu, self._damped = lu, damped
+        self._before = np.inf
         self.stretch = 2 if damped else 1
 
     def direction(self, jacobian: Floats, rhs: Floats) -> Floats:
-        """Solution of the Jacobian's equations. Raises ``SingularMatrix``."""
+        """Solution of the Jacobian's equations; it is kept by rows. Raises ``SingularMatrix``."""
         self._lu.factorise(jacobian)
-        return self._lu.solve(rhs)
+        return self._lu.solve_transposed(rhs.copy())
 
     def again(self, rhs: Floats) -> Floats:
         """The same for another right-hand side."""
-        return self._lu.solve(rhs)
+        return self._lu.solve_transposed(rhs.copy())
 
     def turn(self) -> float:
         """Sign of the determinant of the Jacobian factorised last."""
         return self._lu.determinant_sign()
 
     def advance(self, run: Run, worst: float) -> State:
-        step = self.direction(run.jac, -run.f)
         state = run.state
+        # Old pivots are trusted while the mismatch falls; where it does not, they are looked at.
+        if worst < 0.5 * self._before:
+            self._lu.refactorise(run.jac)
+        else:
+            self._lu.factorise(run.jac)
+        self._before = worst
+        step = self._lu.solve_transposed(np.negative(run.f))
         if not self._damped:
             take_step(state.theta, state.v, step, 1.0)
             return state

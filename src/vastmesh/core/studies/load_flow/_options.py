@@ -12,8 +12,8 @@ class LoadFlowOptions(BaseModel):
 
     tolerance_pu: Annotated[
         float,
-        Field(ge=1e-12, le=1e-2, description="Largest power mismatch left at any bus, as a share of what flows there (no less "
-              "than rounding leaves); the answer changes by about as much"),
+        Field(ge=1e-12, le=1e-2, description="Largest power mismatch left at any bus: times 100 MVA, and times 100 of what flows "
+              "there (no less than rounding leaves); the answer changes by about as much"),
     ] = 1e-8  # fmt: skip
     method: Annotated[
         Literal["automatic", "newton", "fast_decoupled", "gauss_seidel"],

@@ -12,12 +12,14 @@ from ...electrical.sparse import interleaved_pattern
 from ...errors import SingularMatrix
 from ..base import Ending
 from ._follow import Reach, follow
-from ._kernel import PQ, REF, assemble, gather, spread
+from ._kernel import PQ, REF, assemble, gather, lowest_share, same, spread
 from ._methods import DecoupledStep, GaussSeidelStep, NewtonStep, Step
 from ._options import LoadFlowOptions
 from ._run import Attempt, Run, State, Targets
 
+_IMPEDANCES = ("r", "x", "shunt_from", "shunt_to", "ratio_from", "ratio_to", "shift")
 _LOW = 0.8  # share of the voltage without demand below which an answer may be the lower one of two
+_HIGH_ENOUGH = 0.95  # share of it above which there is nothing to doubt
 _LOW_BESIDE_LIMITS = 0.9  # the same where machines stand at reactive limits
 _NEAR = 0.05  # between a voltage now and before, up to which the answer is the same one moved
 _COLLAPSED = 0.5  # below it a demand of constant power draws more from its supply than that can give
@@ -30,18 +32,22 @@ class Nodal:
     """Everything that follows from impedances, ratios and shifts as they are now.
 
     ``two_ports``: ff, ft, tf, tt of all branches, (4, n_branch). ``g``, ``b``: parts of the nodal admittance on its
-    pattern, (nnz,). ``lead``, ``lift``: angle and ratio at no load of the node of the row before that of the column, (nnz,).
+    pattern, (nnz,); ``by_rows``: the same in the order of rows. ``lead``, ``lift``: angle and ratio at no load of the node of
+    the row before that of the column, (nnz,).
     """
 
     two_ports: np.ndarray
     g: Floats
     b: Floats
+    by_rows: tuple[Floats, Floats]
     lead: Floats
     lift: Floats
     # Own susceptance of every node, (n,), and what is usual: how stiffly voltages are held, p.u.
     stiffness: Floats
     usual_stiffness: float
-    # Of the linear start, by which nodes are references: factors are kept while impedances stay.
+    # Kept while impedances stay: of the flat start, by reference nodes and their angles, angle and size of voltage; of the
+    # linear start, by reference nodes, the factors.
+    flat: tuple[Ints, Floats, Floats, Floats] | None = None
     linear: tuple[Ints, SparseLU | None] | None = None
 
     @property
@@ -56,16 +62,21 @@ class Problem:
     """
 
     def __init__(self, arrays: NetArrays) -> None:
+        self.base_mva = arrays.base_mva
         self.topology: Topology = trace(arrays)
         self.pattern: NodalPattern = nodal_pattern(arrays, self.topology)
         self.n = self.pattern.n
         self.jacobian_index = interleaved_pattern(self.pattern.indptr, self.pattern.indices)
         pattern = self.pattern
+        column = np.repeat(np.arange(self.n), np.diff(pattern.indptr))
+        # The pattern is symmetric: entries by rows have the places of those by columns, in another order.
+        self.by_rows = np.searchsorted(column * self.n + pattern.indices, pattern.indices * self.n + column)
         self.index = tuple(a.astype(np.uint32) for a in (pattern.indptr, pattern.indices, pattern.diagonal))
         self.jacobian = np.zeros(int(self.jacobian_index[0][-1]))
         self._lu: SparseLU | None = SparseLU(*self.jacobian_index) if self.n else None
         self._linear_lu: SparseLU | None = None
         self._decoupled: tuple[SparseLU, SparseLU] | None = None
+        self._nodal: tuple[list[np.ndarray], Nodal] | None = None
         branch = arrays.tables["branch"]
         live = pattern.live_branch
         self.branch_from, self.branch_to = pattern.row[branch["from"][live]], pattern.row[branch["to"][live]]
@@ -108,11 +119,14 @@ class Problem:
 
     def flat_start(self, y: Nodal, targets: Targets) -> State:
         """Set-point voltages or 1 p.u., and what gross ratios make of it; angles as at no load, vector groups included."""
-        reference = targets.node_type == REF
-        theta = np.where(reference, targets.angle, 0.0)
-        size = np.ones(self.n)
-        spread(self.pattern.indptr, self.pattern.indices, y.lead, y.lift, targets.node_type, theta, size)
-        return State(theta, np.where(targets.node_type == PQ, size, targets.voltage))
+        reference = np.flatnonzero(targets.node_type == REF)
+        angles = targets.angle[reference]
+        if y.flat is None or not (np.array_equal(y.flat[0], reference) and np.array_equal(y.flat[1], angles)):
+            theta, size = np.zeros(self.n), np.ones(self.n)
+            theta[reference] = angles
+            spread(self.pattern.indptr, self.pattern.indices, y.lead, y.lift, targets.node_type, theta, size)
+            y.flat = reference, angles, theta, size
+        return State(y.flat[2].copy(), np.where(targets.node_type == PQ, y.flat[3], targets.voltage))
 
     def linear_start(self, branch: Columns, y: Nodal, targets: Targets) -> State:
         """Flat start plus the angles of a linear (lossless) load flow."""
@@ -172,8 +186,15 @@ class Problem:
         return State(np.angle(found), np.where(targets.node_type == PQ, size, targets.voltage))
 
     def admittance(self, arrays: NetArrays) -> Nodal:
-        """Nodal values for the impedances as they are now."""
-        branch, shunt, pattern = arrays.tables["branch"], arrays.tables["shunt"], self.pattern
+        """Nodal values for the impedances as they are now; the last ones where nothing has changed since."""
+        branch, shunt = arrays.tables["branch"], arrays.tables["shunt"]
+        now = [*(branch[c] for c in _IMPEDANCES), shunt["y"]]
+        if self._nodal is None or not all(map(same, self._nodal[0], now)):
+            self._nodal = [a.copy() for a in now], self._assembled(branch, shunt)
+        return self._nodal[1]
+
+    def _assembled(self, branch: Columns, shunt: Columns) -> Nodal:
+        pattern = self.pattern
         live = pattern.live_branch
         count, nnz = len(live), len(pattern.indices)
         at_shunt, shunts = pattern.slots[4 * count :], shunt["y"][pattern.live_shunt]
@@ -191,7 +212,10 @@ class Problem:
         lead[up], lead[down] = branch["shift"][live], -branch["shift"][live]
         lift[up], lift[down] = ratio, 1 / ratio
         stiffness = np.abs(b[pattern.diagonal])
-        return Nodal(ports, g, b, lead, lift, stiffness, float(np.median(stiffness)) if self.n else 1.0)
+        rows = self.by_rows
+        return Nodal(
+            ports, g, b, (g[rows], b[rows]), lead, lift, stiffness, float(np.median(stiffness)) if self.n else 1.0
+        )
 
     # Solution
 
@@ -289,8 +313,13 @@ class Problem:
         otherwise the path from no load decides. Source: Venikov et al., "Estimation of electrical power system
         steady-state stability in load flow calculations", IEEE Trans. PAS-94, 1975.
         """
-        usual = self.flat_start(y, attempt.targets).v
-        lowest = float(np.min(attempt.state.v / usual))
+        if y.flat is None:
+            self.flat_start(y, attempt.targets)
+        assert y.flat is not None
+        t = attempt.targets
+        lowest = float(lowest_share(attempt.state.v, t.node_type, y.flat[3], t.voltage))
+        if lowest > _HIGH_ENOUGH:
+            return False
         near = last is not None and float(np.max(np.abs(attempt.state.v - last.v))) < _NEAR
         limited = bool(np.any(attempt.at_limit))
         if not near and (lowest < _COLLAPSED or (limited and lowest < _LOW_BESIDE_LIMITS)):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -9,7 +10,7 @@ import numpy as np
 
 from ...electrical import NetArrays
 from ...electrical.arrays import Bools, Complexes, Floats, Ints
-from ...network import Bus, Element, Network, ThreeWinding, VoltageLimits
+from ...network import Area, Bus, Element, Item, Network, ThreeWinding, VoltageLimits
 from ..base import Account, Column, Finding, Table
 from ._reading import Ends, Reading, ends_by_element
 
@@ -28,18 +29,12 @@ class Rows:
 
     def __init__(self, network: Network, arrays: Compiled) -> None:
         items = network.items
-        compiled = {b: i for i, b in enumerate(arrays.bus_id)}
         self.buses: list[Bus] = network.of(Bus)
-        self.bus_row = np.array([compiled.get(b.id, -1) for b in self.buses], np.int64)
-        position = {e: i for i, e in enumerate(arrays.element_id)}
         # What joins two buses is a branch, what hangs from one an injection: a new kind finds its table by itself.
         elements = [i for i in items.values() if isinstance(i, Element)]
         self.branch_ids = [e.id for e in elements if len(e.terminals()) == 2]
         self.injection_ids = [e.id for e in elements if len(e.terminals()) == 1]
         self.winding_units = [e for e in elements if isinstance(e, ThreeWinding)]
-        self.winding_element = np.array([position.get(e.id, -1) for e in self.winding_units], np.int64)
-        self.branch_element = np.array([position.get(i, -1) for i in self.branch_ids], np.int64)
-        self.injection_element = np.array([position.get(i, -1) for i in self.injection_ids], np.int64)
         self.bus_column = [b.id for b in self.buses]
         self.bus_names = [b.name for b in self.buses]
         self.areas = [b.area for b in self.buses]
@@ -64,7 +59,49 @@ class Rows:
         self.is_switch = np.array([k == "switch" for k in self.branch_kinds], np.bool_)
         self.injection_names = [items[i].name for i in self.injection_ids]
         self.injection_kinds = [items[i].kind for i in self.injection_ids]
+        self.branch_number = {b: i for i, b in enumerate(self.branch_ids)}
+        self.assumed: list[str] | None = None  # said by the account, kept with the rows
         self.injection_bus = [items[i].buses()[0] for i in self.injection_ids]  # type: ignore[attr-defined]
+
+        self.attach(arrays)
+
+    def attach(self, arrays: Compiled) -> None:
+        """Find the rows in arrays that were compiled anew."""
+        compiled = {b: i for i, b in enumerate(arrays.bus_id)}
+        position = {e: i for i, e in enumerate(arrays.element_id)}
+        self.bus_row = np.array([compiled.get(b.id, -1) for b in self.buses], np.int64)
+        self.winding_element, self.branch_element, self.injection_element = (
+            np.array([position.get(i, -1) for i in ids], np.int64)
+            for ids in ([e.id for e in self.winding_units], self.branch_ids, self.injection_ids)
+        )
+
+    def follow(self, idents: Iterable[str], items: Mapping[str, Item]) -> None:
+        """Take up positions of taps that were set anew."""
+        for ident in idents:
+            row = self.branch_number.get(ident)
+            if row is not None:
+                tap = getattr(items[ident], "tap_position", None)
+                self.tap_entered[row] = np.nan if tap is None else tap
+
+
+# What of an element the rows of the tables tell beside its solution; taps are followed one by one.
+_TOLD = ("name", "conductors", "area", "nominal_kv", "limits", "loading_limit_pct")
+
+
+def rows_stay(idents: Iterable[str], previous: Mapping[str, Item], items: Mapping[str, Item]) -> bool:
+    """Whether changes of some items leave what the rows of the tables stand for, positions of taps apart."""
+    for ident in idents:
+        old, new = previous.get(ident), items.get(ident)
+        if type(old) is not type(new) or isinstance(new, VoltageLimits | Area):
+            return False
+        if isinstance(old, Element) and isinstance(new, Element):
+            if old.buses() != new.buses():
+                return False
+            if any(getattr(old, f, None) != getattr(new, f, None) for f in _TOLD):
+                return False
+            if isinstance(new, Bus) and old.in_service != new.in_service:
+                return False
+    return True
 
 
 @dataclass

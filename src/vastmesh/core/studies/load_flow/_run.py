@@ -10,7 +10,18 @@ import numpy as np
 from ...electrical.arrays import Bools, Floats, Ints
 from ...errors import SingularMatrix
 from ..base import Ending
-from ._kernel import PQ, PV, ease_low_voltage, flow_at_nodes, largest_excess, mismatch_and_jacobian, switch_types
+from ._kernel import (
+    PQ,
+    PV,
+    ease_low_voltage,
+    flow_at_nodes,
+    largest_excess,
+    largest_power,
+    mismatch,
+    mismatch_and_jacobian,
+    surely_met,
+    switch_types,
+)
 from ._options import LoadFlowOptions
 
 if TYPE_CHECKING:
@@ -18,9 +29,11 @@ if TYPE_CHECKING:
     from ._problem import Nodal, Problem
 
 _HOPELESS = 1e8  # mismatch, in shares of what is injected at most, from which Newton does not come back
-_LIMIT_CHECK = 1e-2  # mismatch, likewise, below which reactive limits are looked at
+_LIMIT_CHECK = 0.2  # mismatch, likewise, below which reactive limits are looked at
 _NEAR = 1e-4  # mismatch, likewise, below which it is worth asking whether it is met
+_LIKELY = 5e-3  # mismatch, likewise, after which the next one is likely to be met
 _MOST_RETURNS = 3  # times a machine may come back from a limit before they are switched one by one
+_BASE_MVA = 100.0  # the tolerance times this is the most that is left at a bus, MVA, and as a share of what flows there
 _STUCK = 1e3  # times what rounding leaves, up to which a mismatch that no longer falls is taken as met
 
 
@@ -76,8 +89,7 @@ class Targets:
     @property
     def scale(self) -> float:
         """The largest power that any node shall inject, per unit."""
-        return float(max(np.max(np.abs(self.p0) + np.abs(self.p1) + np.abs(self.p2), initial=0.0),
-                         np.max(np.abs(self.q0) + np.abs(self.q1) + np.abs(self.q2), initial=0.0)))  # fmt: skip
+        return float(largest_power(self.p0, self.q0, self.p1, self.q1, self.p2, self.q2))
 
 
 @dataclass
@@ -112,7 +124,10 @@ class Run:
 
     def __init__(self, problem: Problem, y: Nodal, targets: Targets, start: State, options: LoadFlowOptions) -> None:
         n = problem.n
-        self.problem, self.y, self.targets, self.tolerance = problem, y, targets, options.tolerance_pu
+        self.problem, self.y, self.targets = problem, y, targets
+        # What may be left at a node: of what flows there, and at most.
+        self.share = options.tolerance_pu * _BASE_MVA
+        self.left = self.share / problem.base_mva
         self.most = options.max_iterations
         self.low = options.low_voltage_pu
         if self.low:
@@ -122,7 +137,7 @@ class Run:
         # Where hardly anything is drawn, charging flows.
         self.scale = max(targets.scale, 1e-6 * y.usual_stiffness)
         self.node_type, self.q0 = targets.node_type.copy(), targets.q0.copy()
-        self.f, self.p, self.q = np.zeros(2 * n), np.zeros(n), np.zeros(n)
+        self.f, self.p, self.q = np.empty(2 * n), np.empty(n), np.empty(n)
         self.jac = problem.jacobian
         self.at_limit, self._returns = np.zeros(n, np.int64), np.zeros(n, np.int64)
         self._held = np.flatnonzero(targets.node_type == PV)
@@ -151,9 +166,12 @@ class Run:
             return Attempt(rung, ending, steps, history, self.state, self.f, self.at_limit, self.p, self.q, self.targets,
                            worst_node, allowed, rounded)  # fmt: skip
 
+        worst = np.inf
         for _ in range(4 * most + 2 * len(self._held)):
-            worst = self.evaluate(self.state)
-            if self.switch(worst):
+            # Newton's steps square the error: what was near is likely to be met now, and needs no Jacobian.
+            likely = worst < _LIKELY * self.scale and not self.low
+            worst = self.look(self.state) if likely else self.evaluate(self.state)
+            if switched := self.switch(worst):
                 worst = self.evaluate(self.state)
                 best, since_best = np.inf, 0
             history.append(worst)
@@ -161,10 +179,15 @@ class Run:
                 break
             best, since_best = (worst, 0) if worst < best else (best, since_best + 1)
             if worst <= _NEAR * self.scale:
+                if self.surely_met(worst):
+                    allowed = self.left
+                    return finish(Ending.CONVERGED)
                 ratio, worst_node, allowed, roundings = self.excess(worst)
                 rounded = ratio > 1.0
                 if ratio <= 1.0 or (since_best > 3 and roundings < _STUCK):
                     return finish(Ending.CONVERGED)
+            if likely and not switched:
+                self.evaluate(self.state)
             if since_best > method.patience or len(history) > most * method.stretch + self._switches:
                 break
             try:
@@ -175,15 +198,41 @@ class Run:
 
     def evaluate(self, s: State) -> float:
         """Fill mismatch and Jacobian at some voltages; the largest mismatch."""
-        t, (indptr, indices, diagonal), y = self.targets, self.problem.index, self.y
+        t, (indptr, indices, diagonal), (g, b) = self.targets, self.problem.index, self.y.by_rows
         if self.low:
             ease_low_voltage(s.v, self.low, t.constant_p, t.constant_q, self._eased, t.p0, t.q0, self.q0, t.p2, t.q2)
         return float(
             mismatch_and_jacobian(
-                indptr, indices, diagonal, y.g, y.b, s.theta, s.v, t.p0, self.q0, t.p1, t.q1, t.p2, t.q2, self.node_type,
+                indptr, indices, diagonal, g, b, s.theta, s.v, t.p0, self.q0, t.p1, t.q1, t.p2, t.q2, self.node_type,
                 self.f, self.jac, self.p, self.q,
             )
         )  # fmt: skip
+
+    def look(self, s: State) -> float:
+        """Fill the mismatch alone; the largest one."""
+        t, (indptr, indices, *_), y = self.targets, self.problem.index, self.y
+        return float(
+            mismatch(
+                indptr, indices, *y.by_rows, s.theta, s.v, t.p0, self.q0, t.p1, t.q1, t.p2, t.q2, self.node_type, self.f, self.p,
+                self.q,
+            )
+        )  # fmt: skip
+
+    def surely_met(self, worst: float) -> bool:
+        """Whether it is met, seen from injections alone; False says nothing."""
+        return worst <= self.left and bool(
+            surely_met(
+                self.f,
+                self.node_type,
+                self.p,
+                self.q,
+                self.state.v,
+                self._stiffness,
+                self.problem.index[0],
+                self.left,
+                self.share,
+            )
+        )
 
     def excess(self, worst: float) -> tuple[float, int, float, float]:
         """The mismatch over what is allowed where that is most, that node, what is allowed there, and the mismatch over
@@ -195,9 +244,9 @@ class Run:
                 problem.branch_from, problem.branch_to, problem.pattern.live_branch, self.y.two_ports, self.state.v,
                 self.state.theta, self.y.g, self.y.b, problem.pattern.diagonal, self._flow, self._rounding,
             )  # fmt: skip
-        ratio, at = largest_excess(self.f, self.node_type, self._flow, self._rounding, self.tolerance)
+        ratio, at = largest_excess(self.f, self.node_type, self._flow, self._rounding, self.left, self.share)
         rounding = float(self._rounding[at]) if n else 0.0
-        allowed = max(self.tolerance * float(self._flow[at]), rounding)
+        allowed = max(min(self.share * float(self._flow[at]), self.left), rounding)
         return ratio, at, allowed, ratio * allowed / max(rounding, 1e-300)
 
     def switch(self, worst: float) -> bool:

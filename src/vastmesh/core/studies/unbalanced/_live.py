@@ -13,7 +13,7 @@ from ...electrical.arrays import Complexes
 from ...electrical.conductor import MOTOR, PQ_MACHINE, PV_MACHINE, compile_conductors
 from ...network import Condition, Element, Item, LineGeometry, LineMatrix, Network, Settings
 from ..base import Ending
-from ..load_flow import MOST_ROUNDS, LoadFlowResult
+from ..load_flow import MOST_ROUNDS, LoadFlowResult, rows_stay
 from ._account import account_for
 from ._controls import PhaseControls
 from ._findings import find, find_in_model
@@ -34,9 +34,14 @@ class LiveUnbalanced:
         self._states: tuple[dict[str, Any], dict[str, Any]] | None = None
         self._last: tuple[Complexes, Complexes] | None = None
         self._stale = True
+        self._rows: PhaseRows | None = None
+        self.rows_version = 0  # another one when what the tables say of their rows is another
 
     def changed(self, idents: Iterable[str], previous: dict[str, Item]) -> None:
         """Take up changes of the network; ``previous`` holds altered items as they were before."""
+        idents = list(idents)
+        if not rows_stay(idents, previous, self.network.items):
+            self.rows_version += 1
         for ident in idents:
             old, new = previous.get(ident), self.network.items.get(ident)
             bases = isinstance(new, Settings) and isinstance(old, Settings) and (
@@ -55,7 +60,8 @@ class LiveUnbalanced:
         self.problem = Problem(self.arrays)
         self.problem.admittance(self.arrays.t_y)
         self.controls = PhaseControls(self.seen, self.arrays, compile_network(self.seen))
-        self._rows: PhaseRows | None = None
+        self._rows = None
+        self.rows_version += states != self._states
         self._states, self._stale, self._last = states, False, None
 
     def solve(self, condition: Condition | None = None, options: UnbalancedOptions | None = None) -> LoadFlowResult:
