@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from math import log, pi
+from math import log, pi, sqrt
 from typing import Any
 
 import numpy as np
@@ -319,3 +319,70 @@ def test_a_capacitor_of_low_voltage_on_a_high_one_is_told_with_what_it_would_giv
     cap = {"kind": "shunt", "id": "cap", "bus": "b", "step_mvar": 0.1, "rated_kv": 0.4}
     net = network(bus("b", 11.0), source("b"), cap)
     assert any(f"{100 * (11 / 0.4) ** 2:.4g} %" in c.text for c in run_checks(net) if c.element == "cap")
+
+
+# Sources and centre taps
+
+
+def sequences(phases: np.ndarray) -> np.ndarray:
+    """Zero, positive and negative sequence."""
+    a = np.exp(2j * pi / 3)
+    return np.array([[1, 1, 1], [1, a, a * a], [1, a * a, a]]) @ phases / 3
+
+
+def unbalanced_source(load_ohm: tuple[float, float, float], **more: Any) -> tuple[np.ndarray, np.ndarray]:
+    """Voltages and currents of the phases at a source that feeds three resistances to a solidly earthed neutral, p.u. of the
+    phase voltage and of it over the source's impedance; by hand from the program's own voltages: I = V / R."""
+    each = {f"p_{k}_mw": (11.0**2 / 3) / r for k, r in zip("abc", load_ohm, strict=True)}
+    net = network(
+        bus("a", conductors="ABCN", neutral="earthed"), source("a", fault_max_mva=121.0, fault_min_mva=100.0, x_over_r=0.0,
+                                                                 neutral="solid", **more),
+        {"kind": "load", "id": "d", "bus": "a", "conductors": "ABCN", "constant_power_pct": 0.0,
+         "constant_impedance_pct": 100.0, **each},
+    )  # fmt: skip
+    live = LiveUnbalanced(net)
+    assert live.solve().account.converged
+    reading = live.reading()
+    assert reading is not None
+    v = reading.to_neutral[0] / (11e3 / sqrt(3))
+    assert np.max(reading.kirchhoff) < 1e-9
+    return v, v / np.array(load_ohm)
+
+
+def test_an_unbalanced_source_has_its_sequences_behind_its_impedance() -> None:
+    """1 Ω behind 3 % of negative and 2 % of zero sequence: V = E − Z I in each sequence, V1 held."""
+    v, i = unbalanced_source((20.0, 30.0, 60.0), negative_pct=3.0, negative_deg=40.0, zero_pct=2.0, zero_deg=-70.0)
+    zero, positive, negative = sequences(v)
+    own = sequences(i)
+    assert positive == pytest.approx(1.0, abs=1e-9)
+    assert negative == pytest.approx(0.03 * np.exp(1j * np.radians(40)) - 1.0 * own[2], abs=1e-9)
+    assert zero == pytest.approx(0.02 * np.exp(-1j * np.radians(70)) - 1.0 * own[0], abs=1e-9)
+
+
+def test_an_ideal_source_holds_all_three_voltages_whatever_they_draw() -> None:
+    v, _ = unbalanced_source((5.0, 50.0, 500.0), ideal=True, negative_pct=1.0)
+    assert sequences(v) == pytest.approx(np.array([0.0, 1.0, 0.01]), abs=1e-5)
+    real, _ = unbalanced_source((5.0, 50.0, 500.0))
+    assert abs(sequences(real)[2]) > 0.03
+
+
+@pytest.mark.parametrize("share", [0.0, 40.0, 80.0])
+def test_a_centre_tapped_unit_divides_its_leakage_between_windings(share: float) -> None:
+    """One half loaded alone drops Z (1 − s/2), both alike Z, per unit of a half on half the rating."""
+    drops = []
+    for halves in ((1.0, 0.0), (1.0, 1.0)):
+        loads = [
+            {"kind": "load", "id": f"d{c}", "bus": "b", "conductors": f"{c}N", "active_power_mw": 0.0125 * s,
+             "reactive_power_mvar": 0.0, "constant_power_pct": 0.0, "constant_current_pct": 0.0, "constant_impedance_pct": 100.0}
+            for c, s in zip("AB", halves, strict=True) if s
+        ]  # fmt: skip
+        net = network(
+            bus("a", 11.0), source("a", fault_max_mva=1e6, fault_min_mva=1e6, ideal=True),
+            bus("b", 0.24, conductors="ABN", split_phase=True),
+            {"kind": "transformer", "id": "t", "hv_bus": "a", "lv_bus": "b", "conductors": "AB", "vector_group": "Iii0",
+             "rated_mva": 0.025, "hv_kv": 11.0, "lv_kv": 0.24, "impedance_pct": 4.0, "x_over_r": 0.0, "lv_neutral": "solid",
+             "primary_share_pct": share}, *loads,
+        )  # fmt: skip
+        row = next(r for r in run_unbalanced(net).tables["buses"].records() if r["id"] == "b")
+        drops.append(1 / row["phase_a_voltage_pu"] - 1)  # a resistance of 1 p.u. behind Z: V = 1 / (1 + Z)
+    assert drops == pytest.approx([0.04 * (1 - share / 200), 0.04], rel=1e-4)

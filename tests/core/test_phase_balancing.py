@@ -199,7 +199,7 @@ def test_every_method_improves_and_tells_how(method: str) -> None:
 
 
 @pytest.mark.parametrize("method", ["exchange", "genetic", "mixed_integer"])
-@pytest.mark.parametrize("objective", ["head", "branches", "losses", "neutral", "voltage"])
+@pytest.mark.parametrize("objective", ["head", "branches", "squares", "losses", "neutral", "voltage"])
 def test_what_it_reports_is_what_a_load_flow_from_scratch_finds(method: str, objective: str) -> None:
     """Objectives before and after, read from the tables of the network without and with the scheme."""
     net = street(13, nodes=5)
@@ -217,6 +217,8 @@ def test_what_it_reports_is_what_a_load_flow_from_scratch_finds(method: str, obj
         assert rows["losses"][when] == pytest.approx(1e3 * sum(r["active_loss_mw"] for r in lines), rel=1e-6)
         assert rows["neutral"][when] == pytest.approx(max(r["neutral_current_a"] or 0.0 for r in lines), rel=1e-6)
         assert rows["branches"][when] == pytest.approx(float(km @ uneven), rel=1e-6)
+        apart = (powers - powers.mean(axis=1, keepdims=True)) ** 2
+        assert rows["squares"][when] == pytest.approx(float(km @ apart.sum(axis=1)), rel=1e-6)
         assert rows["head"][when] == pytest.approx(head["power_unbalance_pct"], rel=1e-6, abs=1e-9)
         buses = [r for r in found["buses"].records() if r["nominal_kv"] < 1 and r["negative_voltage_pct"] is not None]
         own = max(r["negative_voltage_pct"] for r in buses if r["id"] != "n0")

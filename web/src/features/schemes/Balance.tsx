@@ -34,6 +34,7 @@ const OBJECTIVES = [
   { id: 'mix', label: 'a mix of all' },
   { id: 'head', label: 'power unbalance at the head' },
   { id: 'branches', label: 'unbalance of branches by length' },
+  { id: 'squares', label: 'squares of it by length' },
   { id: 'losses', label: 'losses' },
   { id: 'neutral', label: 'highest neutral current' },
   { id: 'voltage', label: 'highest voltage unbalance' },
@@ -48,6 +49,7 @@ const METHODS = [
 const WEIGHTS = [
   ['head', 'power at the head'],
   ['branches', 'power in branches'],
+  ['squares', 'its squares'],
   ['losses', 'losses'],
   ['neutral', 'neutral current'],
   ['voltage', 'voltage unbalance'],
@@ -75,7 +77,7 @@ export function Balance() {
     time_limit_s: '300',
     seed: '1',
     exclude_tag: '',
-    ...Object.fromEntries(WEIGHTS.map(([w]) => [`weight_${w}`, '1'])),
+    ...Object.fromEntries(WEIGHTS.map(([w]) => [`weight_${w}`, w === 'squares' ? '0' : '1'])),
   })
   const conditions = [...items.values()].filter((i) => i.kind === 'condition')
   const now = String(settings?.condition ?? '')

@@ -79,7 +79,8 @@ class ConductorArrays:
 
     ``node``: of each bus and conductor (n_bus, 4), EARTH where solidly earthed, ABSENT where there is none.
     ``node_of_key``: node of each key (bus * 4 + conductor, earth, then the star points); ``base_v``: phase-to-neutral
-    base of each node, V. ``t_row``, ``t_col``, ``t_y``: entries of the terminal matrix, S. ``switched``: element,
+    base of each node, V. ``t_row``, ``t_col``, ``t_y``: entries of the terminal matrix, S; ``t_i``: currents that
+    sources drive out of terminals, A. ``switched``: element,
     conductor and both keys of every closed pole. ``gaps``: what could not be connected. ``rating``,
     ``neutral_rating``: per element, A (kVA-wise A at 1 kV for transformers).
     """
@@ -99,6 +100,7 @@ class ConductorArrays:
     t_row: Ints
     t_col: Ints
     t_y: Complexes
+    t_i: Complexes
     demand: Columns
     machine: Columns
     curve: Columns

@@ -39,6 +39,7 @@ class Builder:
     demand: list[tuple[Any, ...]] = field(default_factory=list)
     machine: list[tuple[Any, ...]] = field(default_factory=list)
     curve: list[tuple[float, ...]] = field(default_factory=list)
+    driven: list[tuple[Ints, Complexes]] = field(default_factory=list)
     rating: dict[int, tuple[float, float]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -96,6 +97,10 @@ class Builder:
         where = slice(self._e, self._e + n * k * k)
         self._t, self._e = self._t + n * k, where.stop
         return where
+
+    def drive(self, current_a: Complexes) -> None:
+        """Currents that sources behind admittances drive out of the next terminals, A, one for each of them."""
+        self.driven.append((self._t + np.arange(len(current_a)), current_a))
 
     def losses(self, i: int, n: int, own_ohm: Sequence[float]) -> None:
         """Tell the losses of an element's conductors apart: its terminals are the next ones (those after n further

@@ -66,13 +66,16 @@ def _arranged(
     base = np.ones(len(labels))
     base[node[node >= 0]] = volts[node >= 0]
     terminal, t_row, t_col, t_y = b.collected()
+    driven = np.zeros(len(terminal["key"]), np.complex128)
+    for at, amps in b.driven:
+        driven[at] += amps
     rating = np.full((len(ids), 2), np.inf)
     for i, pair in b.rating.items():
         rating[i] = pair
     return ConductorArrays(
         base_mva=b.base_mva, frequency_hz=b.frequency_hz, bus_id=[x.id for x in buses], bus_kv=b.bus_kv,
         phase_v=b.phase_v, node=node[: 4 * n].reshape(n, 4), node_of_key=node, n_node=len(labels), base_v=base,
-        element_id=ids, element_kind=kinds, terminal=dict(terminal), t_row=t_row, t_col=t_col, t_y=t_y,
+        element_id=ids, element_kind=kinds, terminal=dict(terminal), t_row=t_row, t_col=t_col, t_y=t_y, t_i=driven,
         demand=_table(DEMAND, b.demand), machine=_table(MACHINE, b.machine), curve=_table(CURVE, b.curve),
         groups=list(b.groups), rating=rating[:, 0], neutral_rating=rating[:, 1], taps=b.taps, banks=b.banks,
         loss=_table(LOSS, b.loss), limb=_table(LIMB, b.limb), term=_term_table(b),

@@ -6,7 +6,7 @@ from typing import Any, Literal, Self
 from pydantic import model_validator
 
 from ...catalogue import source_from_ohm
-from ..fields import quantity, reference
+from ..fields import choice, quantity, reference
 from ..items import Element, Item
 from ._control import participation
 from ._neutral import Earthing, earthing
@@ -53,6 +53,18 @@ class Source(Element):
     participation: float = participation(1.0)
     z0_over_z1: float = quantity("Z0 / Z1", "Zero-sequence over positive-sequence impedance", unit="1", default=1.0, gt=0,
                                  le=100, typical=True, group="sequence")  # fmt: skip
+    ideal: bool = choice(
+        "Ideal", "On: holds all three phase voltages whatever each of them draws. Off: negative and zero sequence see its "
+        "impedance", default=False, group="phases",
+    )  # fmt: skip
+    negative_pct: float = quantity("Negative sequence", "Of the voltage behind its impedance, without load", unit="%",
+                                   default=0.0, ge=0, le=50, group="phases")  # fmt: skip
+    negative_deg: float = quantity("Its angle", "Of the negative sequence", unit="°", default=0.0, ge=-360, le=360,
+                                   group="phases")  # fmt: skip
+    zero_pct: float = quantity("Zero sequence", "Of the voltage behind its impedance, without load", unit="%",
+                               default=0.0, ge=0, le=50, group="phases")  # fmt: skip
+    zero_deg: float = quantity("Angle of zero", "Of the zero sequence", unit="°", default=0.0, ge=-360, le=360,
+                               group="phases")  # fmt: skip
     neutral: Earthing = earthing()
 
     @model_validator(mode="after")

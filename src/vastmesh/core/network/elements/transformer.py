@@ -126,6 +126,10 @@ class Transformer(Element):
         default=None,
         group="phases",
     )
+    primary_share_pct: float = quantity(
+        "Leakage in HV", "Of a centre-tapped unit: share of the leakage that lies in the HV winding and is common to both "
+        "halves", unit="%", default=0.0, ge=0, le=95, group="phases", when={"vector_group": ("~Iii",)},
+    )  # fmt: skip
     taps: Taps = taps()
     tap_a: int | None = phase_tap("A", _PER_PHASE)
     tap_b: int | None = phase_tap("B", _PER_PHASE)

@@ -24,8 +24,8 @@ class Flat(NamedTuple):
     The fields stand in blocks, each with all real and then all imaginary parts: voltage to neutral and current at n_p phases
     of from ends; n_n neutral currents; V1 and V2 of n_b buses. ``branch``: (n, 3) places among the n_p, -1 for a phase that
     is not there; the heads of the conditions come first. Losses are ``loss`` + the sums of ``loss_linear`` over the choices j
-    taken and of ``loss_square`` over all pairs of them. Weights are points for each share of the mean (heads), W (branches),
-    A (neutral), and share of V2 in V1 (bus); losses are in points already.
+    taken and of ``loss_square`` over all pairs of them. Weights are points for each share of the mean (heads), W
+    (branches), W² (squares), A (neutral), and share of V2 in V1 (bus); losses are in points already.
     """
 
     base: Floats
@@ -35,6 +35,7 @@ class Flat(NamedTuple):
     counts: Ints  # n_p, n_n, n_b
     branch: Ints
     branch_weight: Floats
+    square_weight: Floats
     head_weight: Floats
     loss: float
     loss_linear: Floats
@@ -52,7 +53,7 @@ def flatten(
     """The models of all conditions side by side, with the weights of :func:`._objective.score`."""
     total = sum(weight.values()) * len(models)
     blocks: list[list[np.ndarray]] = [[] for _ in range(5)]
-    heads, branches, branch_weight, neutral_group, bus_group = [], [], [], [], []
+    heads, branches, branch_weight, square_weight, neutral_group, bus_group = [], [], [], [], [], []
     per: dict[str, list[float]] = {n: [] for n in ("head", "neutral", "voltage")}
     n_p, n_choice = 0, int(sizes.sum())
     loss, linear, square = 0.0, np.zeros(n_choice), np.zeros((n_choice, n_choice))
@@ -71,9 +72,10 @@ def flatten(
         heads.append(of_head)
         of_branch = np.full((lay.n_branch, 3), -1)
         of_branch[lay.branch[rows], lay.conductor[rows]] = [place[int(r)] for r in rows]
-        counted = np.flatnonzero(lay.lengths * share["branches"] > 0)
+        counted = np.flatnonzero(lay.lengths * (share["branches"] + share["squares"]) > 0)
         branches.append(of_branch[counted])
         branch_weight.append(lay.lengths[counted] / 1e3 * share["branches"])
+        square_weight.append(lay.lengths[counted] / 1e6 * share["squares"])
         if share["losses"] > 0:
             lines = lay.lengths[lay.branch] > 0
             v, i = both.v[lines], both.i[lines]
@@ -97,7 +99,7 @@ def flatten(
         np.ascontiguousarray(whole[0]), np.ascontiguousarray(whole[1:]),
         np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)[:-1], sizes,
         np.array([len(stacked[k]) for k in (0, 2, 3)], np.int64), np.vstack([*heads, *branches]).astype(np.int64),
-        np.concatenate(branch_weight), np.array(per["head"]), loss, linear, square,
+        np.concatenate(branch_weight), np.concatenate(square_weight), np.array(per["head"]), loss, linear, square,
         np.concatenate(neutral_group).astype(np.int64), np.array(per["neutral"]),
         np.concatenate(bus_group).astype(np.int64), np.array(per["voltage"]),
     )  # fmt: skip
@@ -121,6 +123,7 @@ def _score(t: Any, m: Any) -> float:
             total += m.head_weight[b] * far / max(abs(mean), 1e-6)
         else:
             total += m.branch_weight[b - conditions] * far
+            total += m.square_weight[b - conditions] * ((a - mean) ** 2 + (e - mean) ** 2 + (g - mean) ** 2)
     at = 4 * n_p
     worst = np.zeros(conditions)
     for k in range(n_n):

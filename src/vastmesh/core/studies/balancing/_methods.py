@@ -364,6 +364,9 @@ def _programme(search: Search, model: Around) -> Assignment | None:
         weight = np.zeros(lay.n_branch)
         if "branches" in share:
             weight += share["branches"] * lay.lengths / 1e3
+        if "squares" in share:  # stands for them: deviations, more where they are large now
+            apart = (base - base.mean(axis=1, keepdims=True)) ** 2
+            weight += share["squares"] * lay.lengths / 1e6 * np.sqrt(apart.sum(axis=1))
         if "losses" in share:  # stands for them: unevenness where resistance is
             ohm = np.bincount(lay.branch[lay.first], lay.own_ohm[lay.first], lay.n_branch)
             weight += share["losses"] * ohm * was["losses"] / max(float((ohm * _spread_of(base)).sum()), 1e-12)

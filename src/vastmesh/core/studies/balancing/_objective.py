@@ -8,9 +8,10 @@ from ...electrical.arrays import Floats
 from ._model import Layout, Measures
 from ._options import BalancingOptions
 
-NAMES = ("head", "branches", "losses", "neutral", "voltage")
+NAMES = ("head", "branches", "squares", "losses", "neutral", "voltage")
 WORDS = {
     "head": ("Power unbalance at the head", "%"), "branches": ("Unbalance of branches by length", "kW·km"),
+    "squares": ("Squares of unbalance by length", "kW²·km"),
     "losses": ("Losses", "kW"), "neutral": ("Highest neutral current", "A"), "voltage": ("Highest voltage unbalance", "%"),
 }  # fmt: skip
 
@@ -19,7 +20,8 @@ def values(m: Measures, lay: Layout) -> dict[str, Floats]:
     """Every objective of every candidate (k,).
 
     head: greatest deviation of the phases' active power at the head from their mean, over it, %. branches: the greatest
-    deviation in kW at the from end of every line times its length, summed. losses: kW of all lines. neutral: largest current in
+    deviation in kW at the from end of every line times its length, summed. squares: the squares of all three deviations there,
+    likewise, kW². losses: kW of all lines. neutral: largest current in
     a neutral, A. voltage: highest V2/V1 of the buses with three phases, %.
     """
     k = m.v.shape[1]
@@ -30,8 +32,9 @@ def values(m: Measures, lay: Layout) -> dict[str, Floats]:
     at_head[lay.conductor[lay.head]] = power[lay.head]
     mean = at_head.mean(axis=0)
     head = 100 * np.abs(at_head - mean).max(axis=0) / np.maximum(np.abs(mean), 1e-6)
-    uneven = np.abs(per_phase - per_phase.mean(axis=1, keepdims=True)).max(axis=1)
-    branches = lay.lengths @ uneven / 1e3
+    apart = per_phase - per_phase.mean(axis=1, keepdims=True)
+    branches = lay.lengths @ np.abs(apart).max(axis=1) / 1e3
+    squares = lay.lengths @ (apart**2).sum(axis=1) / 1e6
     lines = lay.lengths[lay.branch] > 0
     losses = np.einsum("tk,tk->k", m.v[lines].real, m.i[lines].real) + np.einsum(
         "tk,tk->k", m.v[lines].imag, m.i[lines].imag
@@ -41,7 +44,14 @@ def values(m: Measures, lay: Layout) -> dict[str, Floats]:
     in_neutral = np.abs(m.i[n]).max(axis=0) if np.any(n) else np.zeros(k)
     with np.errstate(divide="ignore", invalid="ignore"):
         voltage = np.nan_to_num(100 * np.abs(m.v2) / np.abs(m.v1)).max(axis=0) if len(m.v1) else np.zeros(k)
-    return {"head": head, "branches": branches, "losses": losses, "neutral": in_neutral, "voltage": voltage}
+    return {
+        "head": head,
+        "branches": branches,
+        "squares": squares,
+        "losses": losses,
+        "neutral": in_neutral,
+        "voltage": voltage,
+    }
 
 
 def weights(options: BalancingOptions) -> dict[str, float]:

@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-Objective = Literal["head", "branches", "losses", "neutral", "voltage", "mix"]
+Objective = Literal["head", "branches", "squares", "losses", "neutral", "voltage", "mix"]
 Method = Literal["automatic", "exact", "exchange", "genetic", "mixed_integer"]
 _Weight = Annotated[float, Field(ge=0, le=1000)]
 
@@ -24,11 +24,14 @@ class BalancingOptions(BaseModel):
     ] = []
     objective: Annotated[
         Objective,
-        Field(description="Power unbalance at the head; summed over branches weighted by length; losses; highest neutral "
-              "current; highest voltage unbalance; or a mix of them"),
+        Field(description="Power unbalance at the head; summed over branches weighted by length; the same squared; losses; "
+              "highest neutral current; highest voltage unbalance; or a mix of them"),
     ] = "mix"  # fmt: skip
     weight_head: Annotated[_Weight, Field(description="In the mix: power unbalance at the head")] = 1.0
     weight_branches: Annotated[_Weight, Field(description="In the mix: unbalance of branches by length")] = 1.0
+    weight_squares: Annotated[
+        _Weight, Field(description="In the mix: squares of the unbalance of branches by length")
+    ] = 0.0
     weight_losses: Annotated[_Weight, Field(description="In the mix: losses")] = 1.0
     weight_neutral: Annotated[_Weight, Field(description="In the mix: highest neutral current")] = 1.0
     weight_voltage: Annotated[_Weight, Field(description="In the mix: highest voltage unbalance")] = 1.0

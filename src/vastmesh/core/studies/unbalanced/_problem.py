@@ -94,6 +94,12 @@ class Problem:
         self.n, self.m = int(self.live.sum()), len(self.leader)
         self.base_v = arrays.base_v[self.live]
         self._pattern()
+        at = self._t_node
+        inside = np.flatnonzero((at >= 0) & (arrays.t_i != 0))
+        self._driven: Complexes = np.zeros(self.n, np.complex128)
+        rows = self.row[at[inside]] if len(self.row) else inside
+        here = rows >= 0
+        np.add.at(self._driven, rows[here], arrays.t_i[inside[here]] * self.base_v[rows[here]] / self.base_va)
 
     # Topology
 
@@ -371,6 +377,7 @@ class Problem:
         y = np.conj(s)
         self._demand_blocks(values, y, np.zeros(len(y), np.complex128))
         rhs = np.zeros(2 * (self.n + self.m))
+        rhs[0 : 2 * self.n : 2], rhs[1 : 2 * self.n : 2] = self._driven.real, self._driven.imag
         m = self.arrays.machine
         role = demands.role[self.leader]
         holds = np.isin(role, (SLACK_MACHINE, PV_MACHINE))
@@ -458,7 +465,7 @@ class Problem:
 
     def mismatch(self, demands: Demands, v: Complexes, i1: Complexes, current: Complexes) -> Complexes:
         """Current left over at every node, then what every machine lacks."""
-        f = self._nodal @ v
+        f = self._nodal @ v - self._driven
         padded = np.append(self.base_v, 0.0)
         for rows, sign in ((self.p, 1), (self.q, -1)):
             inside = rows >= 0

@@ -89,7 +89,7 @@ class Reading:
         count = len(a.terminal["key"])
         v = np.nan_to_num(self.voltage_at(a.terminal_node()))
         matrix = csr_array((self.admittances.t_y, (a.t_row, a.t_col)), shape=(count, count))
-        return np.asarray(matrix @ v)
+        return np.asarray(matrix @ v - a.t_i)
 
     @cached_property
     def demand_current(self) -> Complexes:

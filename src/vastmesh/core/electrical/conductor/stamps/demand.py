@@ -20,6 +20,7 @@ from ....network import (
     SynchronousMotor,
     neutral_ohm,
 )
+from ...arrays import Complexes
 from .._arrays import MOTOR, NEUTRAL, PQ_MACHINE, PV_MACHINE, SLACK_MACHINE, STAR, Gap
 from .._builder import NUMBER, Builder
 from .._windings import circulant
@@ -27,6 +28,7 @@ from . import stamp
 
 _PAIRS = ((0, 1), (1, 2), (2, 0))
 _ABC = (0, 1, 2)
+_IDEAL = 1e5  # times the admittance of its fault level: a source that nothing unbalances
 
 
 @stamp(Load)
@@ -135,10 +137,13 @@ def _machine(
     b.machine.append((b.offset + i, a, c, d, role, p, q, voltage, angle, *limits, weight, group, area, curve))
 
 
-def _sequences(i: int, bus: str, b: Builder, y2: complex, y0: complex, star: int | None = None) -> None:
+def _sequences(
+    i: int, bus: str, b: Builder, y2: complex, y0: complex, star: int | None = None, behind: Complexes | None = None
+) -> None:
     """Negative- and zero-sequence admittance of a machine over its phases (and star point); positive has its own current.
 
-    The matrix for "negative sequence only" is circulant and not symmetric.
+    The matrix for "negative sequence only" is circulant and not symmetric. ``behind``: zero and negative sequence of the
+    voltage behind the admittances, V: they drive a current of their own.
     """
     turn = np.exp(2j * np.pi / 3)
     # V2 = (Va + a² Vb + a Vc)/3; its current comes back as I2 (1, a, a²).
@@ -151,6 +156,9 @@ def _sequences(i: int, bus: str, b: Builder, y2: complex, y0: complex, star: int
         row = -np.ones((1, 3)) @ block
         block = np.block([[block, column], [row, -row @ np.ones((3, 1))]])
         keys, conductors = [*keys, star], [*conductors, 3]
+    if behind is not None and np.any(behind):
+        phases = behind[0] + behind[1] * np.array([1, turn, turn**2])
+        b.drive(block[:, :3] @ phases)
     b.linear(np.array([i]), [0] * len(keys), conductors, np.array([keys]), block[None])
 
 
@@ -166,14 +174,27 @@ def source(sources: Sequence[Source], b: Builder) -> None:
             continue
         kv = b.bus_kv[b.bus_row[e.bus]]
         r, x = _parts(kv**2 / e.fault_max_mva, e.x_over_r)
-        y2 = 1 / complex(r, x)
+        y2 = (_IDEAL if e.ideal else 1.0) / complex(r, x)
         star = b.star_or_neutral(e.bus, "N")  # the neutral of a four-wire bus begins at its source
         if star is None and e.neutral != "isolated":
             star = b.earth_key
         if star is not None and star != b.earth_key and e.neutral != "isolated":
             b.joined.append((star, b.earth_key))
         y0 = y2 / e.z0_over_z1 if star is not None else 0j
-        _sequences(i, e.bus, b, y2, y0, star)
+        behind = (
+            e.voltage_pu
+            * kv
+            * 1e3
+            / sqrt(3)
+            / 100
+            * np.array(
+                [
+                    e.zero_pct * np.exp(1j * np.radians(e.zero_deg)),
+                    e.negative_pct * np.exp(1j * np.radians(e.negative_deg)),
+                ]
+            )
+        )
+        _sequences(i, e.bus, b, y2, y0, star, behind)
         _machine(i, e.bus, b, SLACK_MACHINE, 0.0, 0.0, voltage=e.voltage_pu, angle=np.radians(e.angle_deg),
                  weight=e.fault_max_mva)  # fmt: skip
 

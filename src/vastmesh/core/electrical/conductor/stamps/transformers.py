@@ -188,20 +188,29 @@ def _earth_neutral(i: int, e: Transformer, b: Builder) -> None:
 @dataclass(frozen=True)
 class Limbs:
     """Single-phase limbs over k terminals: ``m`` what acts on each leakage, (n, k); ``a`` the HV voltages per unit, one
-    or as many, (1 or n, k); leakage and no-load admittance of each, VA at rated voltage."""
+    or as many, (1 or n, k); leakage (one or one each) and no-load admittance of each, VA at rated voltage."""
 
     m: Floats
     a: Floats
-    y: complex
+    y: complex | Complexes
     no_load: complex
 
     def admittance(self) -> Complexes:
-        return np.asarray(self.m.T @ self.m * self.y + self.a.T @ self.a * self.no_load, np.complex128)
+        return np.asarray(self.m.T @ (self.m * self._each) + self.a.T @ self.a * self.no_load, np.complex128)
+
+    @property
+    def _each(self) -> Complexes:
+        return np.broadcast_to(np.asarray(self.y, np.complex128), (len(self.m),))[:, None]
+
+    @property
+    def ohm(self) -> list[float]:
+        """Resistance of each leakage, W per VA² at rated voltage."""
+        return [float((1 / y).real) for y in self._each[:, 0]]
 
     def terms(self) -> tuple[Complexes, Complexes]:
         volts = np.zeros(self.m.shape, np.complex128)
         volts[: len(self.a)] = self.a
-        return (self.m * self.y).astype(np.complex128), volts
+        return (self.m * self._each).astype(np.complex128), volts
 
 
 @dataclass(frozen=True)
@@ -217,7 +226,7 @@ def _wound(
 ) -> None:
     position = tap_positions(e)
     now, n = unit.at(position), len(unit.phases)
-    terms = b.limbs(i, unit.phases, [(1 / now.y).real] * n, [now.no_load.real] * n, now.terms())
+    terms = b.limbs(i, unit.phases, now.ohm, [now.no_load.real] * n, now.terms())
     entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), now.admittance()[None])
     b.taps[e.id] = TapSpot(b.offset + i, entries, lambda p, _: unit.at(p).admittance(), position, 0.0, terms,
                            lambda p, _: unit.at(p).terms())  # fmt: skip
@@ -225,22 +234,28 @@ def _wound(
 
 def _limb(e: Transformer, split: bool) -> Callable[[float], Limbs]:
     """One limb over both HV ends and the LV ends (or first end, middle, second end), as a function of the turns. The
-    leakage lies in the LV winding; of a centre-tapped one a half in each half (its own rated power)."""
+    leakage lies in the LV winding; of a centre-tapped one a half in each half (its own rated power), but for the share in
+    the HV winding, which is common to both."""
     rated = (e.rated_mva or 1.0) * 1e6
     hv_v, lv_v = (e.hv_kv or 1.0) * 1e3, (e.lv_kv or 1.0) * 1e3
     y = rated / e.impedance_pu()
     no_load = rated * e.magnetising_pu()
     sign = -1.0 if e.vector_group == "Ii6" else 1.0
+    own = 1 - e.primary_share_pct / 100
 
     def build(turns: float) -> Limbs:
         hv, lv = (turns, 1.0) if e.tap_side == "hv" else (1.0, turns)
         a = np.array([[1.0, -1.0]]) / (hv_v * hv)
         if split:
             half = np.array([[1.0, -1.0, 0.0], [0.0, 1.0, -1.0]]) * 2 / (lv_v * lv)
-            m, each = np.hstack([-np.vstack([a, a]), half]), y / 2
-        else:
-            m, each = np.hstack([-sign * a, np.array([[1.0, -1.0]]) / (lv_v * lv)]), y
-        return Limbs(m, np.hstack([a, np.zeros((1, m.shape[1] - 2))]), each, no_load)
+            # Both halves loaded alike see all of the leakage, against each other what does not lie in the HV winding.
+            alike = np.array([[1.0, 1.0], [1.0, -1.0]]) / sqrt(2)
+            m = alike @ np.hstack([-np.vstack([a, a]), half])
+            return Limbs(
+                m, np.hstack([a, np.zeros((1, m.shape[1] - 2))]), np.array([y, y / own], np.complex128) / 2, no_load
+            )
+        m = np.hstack([-sign * a, np.array([[1.0, -1.0]]) / (lv_v * lv)])
+        return Limbs(m, np.hstack([a, np.zeros((1, m.shape[1] - 2))]), y, no_load)
 
     return build
 
