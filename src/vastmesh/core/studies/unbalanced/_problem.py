@@ -24,6 +24,7 @@ from ...electrical.conductor import PV_MACHINE, SLACK_MACHINE, ConductorArrays
 from ...electrical.sparse import interleaved_pattern
 from ...errors import SingularMatrix
 from ..base import Ending
+from ._kernel import add_demand, add_entries, demand_currents, draw
 from ._options import UnbalancedOptions
 
 _TURN = np.exp(2j * np.pi / 3)
@@ -91,6 +92,10 @@ class Problem:
         self._trace()
         self._leaders()
         self._t_y: Complexes | None = None
+        self._conjugates: tuple[Demands | None, Complexes, Complexes, Complexes] = (
+            None,
+            *(np.zeros(0, np.complex128),) * 3,
+        )
         self.n, self.m = int(self.live.sum()), len(self.leader)
         self.base_v = arrays.base_v[self.live]
         self._pattern()
@@ -305,7 +310,7 @@ class Problem:
         self._add(base, self._slot_pin, self._pin_y, np.zeros(len(self._pin_y), np.complex128))
         for c in range(3):  # current of a machine into its phases
             self._add(base, self._slot_in[c], np.full(self.m, -_POSITIVE[c]), np.zeros(self.m, np.complex128))
-        self._base = base
+        self._base, self._values = base, base.copy()
         where = np.r_[i, self._pin_rows], np.r_[j, self._pin_cols]
         self._nodal = coo_array((np.r_[y, self._pin_y], where), shape=(self.n, self.n)).tocsr()
         # Currents cancel to no better than rounding of the largest of them; demanding more would never end.
@@ -313,11 +318,7 @@ class Problem:
 
     def _add(self, values: Floats, slots: Ints, alpha: Complexes, beta: Complexes) -> None:
         """Add entries whose current is α dV + β dV* to real values of the Jacobian."""
-        used = slots >= 0
-        place = self._place[:, slots[used]]
-        total, differ = (alpha + beta)[used], (alpha - beta)[used]
-        parts = np.concatenate([total.real, total.imag, -differ.imag, differ.real])
-        values += np.bincount(place.ravel(), parts, self.nnz)
+        add_entries(values, self._place, slots, alpha, beta)
 
     # Solution
 
@@ -404,11 +405,7 @@ class Problem:
 
     def _demand_blocks(self, values: Floats, alpha: Complexes, beta: Complexes) -> None:
         """Add dI of demand over (p, p), (p, q), (q, p), (q, q); α and β per unit of its own nominal voltage."""
-        padded = np.append(self.base_v, 1.0)
-        vp, vq, u0 = padded[self.p], padded[self.q], self.u_scale
-        for k, (a, b, sign) in enumerate(((vp, vp, 1), (vp, vq, -1), (vq, vp, -1), (vq, vq, 1))):
-            scale = sign * a * b / u0**2
-            self._add(values, self._slot_d[k], alpha * scale, beta * scale)
+        add_demand(values, self._place, self._slot_d, self.p, self.q, self.base_v, self.u_scale, alpha, beta)
 
     def _machine_rows(self, values: Floats, slack: Bools, v: Complexes, i1: Complexes, *, linear: bool = False,
                       pv: Bools | None = None, slope: Floats | None = None) -> None:  # fmt: skip
@@ -447,30 +444,22 @@ class Problem:
 
     def demand_current(self, demands: Demands, v: Complexes, low: float) -> tuple[Complexes, Complexes, Complexes]:
         """Current of each demand in use per unit of S_base / u0, and its derivatives by voltage and its conjugate."""
-        used = self.demand_used
-        u = self._across(v) / self.u_scale
-        size = np.maximum(np.abs(u), 1e-9)
-        forced = self.forced[used]
-        z = np.conj(np.where(forced, demands.nominal[used], demands.impedance[used]))
-        i = np.conj(np.where(forced, 0.0, demands.current[used]))
-        p = np.conj(np.where(forced, 0.0, demands.power[used]))
-        if low:
-            below = size < low
-            z = z + np.where(below, p / low**2, 0)
-            p = np.where(below, 0, p)
-        current = z * u + i * u / size + p * u / size**2
-        alpha = z + i / (2 * size)
-        beta = -(i * u**2 / (2 * size**3) + p * (u / size**2) ** 2)
-        return current, alpha, beta
+        if self._conjugates[0] is not demands:
+            used = self.demand_used
+            forced = self.forced[used]
+            z = np.conj(np.where(forced, demands.nominal[used], demands.impedance[used]))
+            c = np.conj(np.where(forced, 0.0, demands.current[used]))
+            s = np.conj(np.where(forced, 0.0, demands.power[used]))
+            self._conjugates = demands, s, c, z
+        _, s, c, z = self._conjugates
+        i, alpha, beta = (np.empty(len(s), np.complex128) for _ in range(3))
+        demand_currents(v, self.p, self.q, self.base_v, self.u_scale, s, c, z, low, i, alpha, beta)
+        return i, alpha, beta
 
     def mismatch(self, demands: Demands, v: Complexes, i1: Complexes, current: Complexes) -> Complexes:
         """Current left over at every node, then what every machine lacks."""
         f = self._nodal @ v - self._driven
-        padded = np.append(self.base_v, 0.0)
-        for rows, sign in ((self.p, 1), (self.q, -1)):
-            inside = rows >= 0
-            amount = sign * current[inside] * padded[rows[inside]] / self.u_scale[inside]
-            np.add.at(f, rows[inside], amount)
+        draw(f, self.p, self.q, self.base_v, self.u_scale, current)
         for c in range(3):
             np.subtract.at(f, self.abc[c], i1 * _POSITIVE[c])
         m, lead = self.arrays.machine, self.leader
@@ -517,10 +506,15 @@ class Problem:
                     ending = Ending.CONVERGED
                     break
                 polish = True
-            values = self._base.copy()
+            values = self._values
+            np.copyto(values, self._base)
             self._demand_blocks(values, alpha, beta)
             self._machine_rows(values, slack, v, i1, pv=pv, slope=demands.slope[self.leader])
-            self._lu.factorise(values)
+            # Old pivots are trusted while the mismatch falls; where it does not, they are looked at.
+            if len(history) > 1 and not history[-1] < 0.5 * history[-2]:
+                self._lu.factorise(values)
+            else:
+                self._lu.refactorise(values)
             rhs = np.empty(2 * len(f))
             rhs[0::2], rhs[1::2] = f.real, f.imag
             x = self._lu.solve(rhs)
