@@ -12,6 +12,7 @@ from .load_flow import run_load_flow
 def warm_up() -> None:
     """Call every kernel once, with arguments of the types it has in use. A few seconds the first time, then a fraction."""
     run_load_flow(Network.from_items(_line(11.0, "ABC")))
+    run_load_flow(Network.from_items([*_line(11.0, "ABC"), *_too_much()]))  # tries every start, then follows the path
     run_balancing(
         Network.from_items(_street()), BalancingOptions(feeder="l", method="exchange", time_limit_s=60), _silent
     )
@@ -23,6 +24,14 @@ def _line(kv: float, conductors: str) -> list[dict[str, Any]]:
         {"kind": "bus", "id": "b", "nominal_kv": kv, "conductors": conductors}, {"kind": "source", "id": "s", "bus": "a"},
         {"kind": "line", "id": "l", "from_bus": "a", "to_bus": "b", "length_km": 0.1, "r_ohm_per_km": 0.3,
          "x_ohm_per_km": 0.3, "conductors": conductors},
+    ]  # fmt: skip
+
+
+def _too_much() -> list[dict[str, Any]]:
+    return [
+        {"kind": "load", "id": "d", "bus": "b", "active_power_mw": 5000.0, "reactive_power_mvar": 0.0},
+        {"kind": "generator", "id": "g", "bus": "b", "active_power_mw": 1.0, "control": "voltage", "q_min_mvar": -1.0,
+         "q_max_mvar": 1.0},
     ]  # fmt: skip
 
 
