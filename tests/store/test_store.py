@@ -7,15 +7,18 @@ import signal
 import sqlite3
 import subprocess
 import sys
+import zlib
 from pathlib import Path
 
+import numpy as np
 import pytest
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from sqlalchemy import create_engine
 
-from tests.helpers import bus, line, load, network, source
-from vastmesh.core.network import Network, Update
+from tests.helpers import bus, line, load, network, source, transformer, volts
+from vastmesh.core.network import Network, Transformer, Update
+from vastmesh.core.studies.load_flow import run_load_flow
 from vastmesh.store import Entry, EntryKind, History, ProjectGone, StaleRevision, Store, UnknownProject
 from vastmesh.store._store import FILE_NAME, migrate
 from vastmesh.store._tables import Base
@@ -119,6 +122,7 @@ def test_migrations_make_the_declared_schema(tmp_path: Path) -> None:
 
 KILLED = """
 import sys
+import zlib
 from pathlib import Path
 from tests.store.test_store import base, rate
 from vastmesh.store import Store
@@ -153,3 +157,28 @@ def test_killed_in_the_middle_of_writing_nothing_acknowledged_is_lost(tmp_path: 
     found, revision, _ = Store(tmp_path).load(project)
     assert revision in (acknowledged, acknowledged + 1)  # the one in flight may be there or not, whole
     assert found["load-b"].active_power_mw == float(revision)  # type: ignore[attr-defined]
+
+
+def test_a_project_with_a_vector_group_no_longer_accepted_opens_with_the_angle_it_had(tmp_path: Path) -> None:
+    """Dyn0 was taken by earlier versions: from snapshot and journal it comes as Dyn1, turned back to 0°."""
+    net = network(bus("a", 33.0), bus("b"), source("a"), transformer("a", "b", vector_group="Dyn1"), load("b", 1.0))
+    expected = volts(run_load_flow(net))["b"]
+    store = Store(tmp_path)
+    project = store.create("p", net)
+    done = net.apply([Update(id="a/b", values={"vector_group": "Dyn5"})])
+    store.append(project.id, 0, "Set group", [Update(id="a/b", values={"vector_group": "Dyn5"})], done.inverse)
+    with sqlite3.connect(tmp_path / FILE_NAME) as raw:
+        (items,) = raw.execute("select items from snapshot").fetchone()
+        old = zlib.decompress(items).replace(b'"Dyn1"', b'"Dyn0"')
+        raw.execute("update snapshot set items = ?", (zlib.compress(old),))
+        (changes,) = raw.execute("select changes from journal").fetchone()
+        raw.execute("update journal set changes = ?", (changes.replace(b"Dyn5", b"Dyn6"),))
+    before = store.load_at(project.id, 0)
+    turned = volts(run_load_flow(before))["b"]
+    assert turned == pytest.approx(expected * np.exp(1j * np.radians(30)), abs=1e-9)
+    found, revision, _ = store.load(project.id)
+    assert revision == 1
+    unit = found["a/b"]
+    assert isinstance(unit, Transformer)
+    assert unit.vector_group == "Dyn7"
+    assert run_load_flow(found).account.converged

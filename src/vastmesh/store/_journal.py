@@ -10,6 +10,7 @@ import orjson
 from pydantic import TypeAdapter
 
 from ..core.network import Change
+from ._mending import mended_changes
 
 _CHANGES: TypeAdapter[list[Change]] = TypeAdapter(list[Change])
 
@@ -41,7 +42,7 @@ def encode(changes: list[Change]) -> bytes:
 
 
 def decode(data: bytes) -> list[Change]:
-    return _CHANGES.validate_python(orjson.loads(data))
+    return mended_changes(_CHANGES.validate_python(orjson.loads(data)))
 
 
 @dataclass

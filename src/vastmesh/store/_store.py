@@ -22,6 +22,7 @@ from sqlalchemy.orm import Session
 from ..core.network import Change, Network
 from ._errors import ProjectGone, StaleRevision, UnknownProject, UnknownRun
 from ._journal import Entry, EntryKind, History, decode, encode
+from ._mending import mended
 from ._tables import BlobRow, JournalRow, ProjectRow, RunRow, SnapshotRow
 
 FILE_NAME = "vast-mesh.sqlite"
@@ -136,7 +137,7 @@ class Store:
                 select(SnapshotRow).where(SnapshotRow.project_id == project_id).order_by(SnapshotRow.revision.desc())
             ).first()
             assert newest is not None, "every project starts with a snapshot"
-            network = Network.restored(orjson.loads(zlib.decompress(newest.items)))
+            network = Network.restored(mended(i) for i in orjson.loads(zlib.decompress(newest.items)))
             later = session.scalars(
                 select(JournalRow)
                 .where(JournalRow.project_id == project_id, JournalRow.revision > newest.revision)

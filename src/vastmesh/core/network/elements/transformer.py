@@ -216,14 +216,25 @@ class Transformer(Element):
         """Whether it is a single-phase unit, with or without a centre tap."""
         return self.vector_group.startswith("I")
 
+    @staticmethod
+    def possible_group(group: str) -> str | None:
+        """The group itself where its windings can have its clock number, else with the next number that they can have; None
+        where it is no group of three-phase windings."""
+        match = _GROUP.match(group)
+        if match is None:
+            return None
+        hv, lv, clock = (g for g in match.groups() if g is not None)
+        if hv[0] not in _TURNS or lv == "a":
+            return group
+        odd = (_TURNS[hv[0]] + _TURNS[lv[0].upper()]) % 2
+        return group if int(clock) % 2 == odd else f"{hv}{lv}{(int(clock) + 1) % 12}"
+
     def _impossible_group(self) -> str | None:
         """What is wrong with the clock number for the windings; None when they go together."""
         hv, lv, clock = self.winding_groups()
-        if self.single_phase() or self.vector_group.startswith("V") or lv == "a":
+        if self.possible_group(self.vector_group) == self.vector_group:
             return None
-        odd = (_TURNS[hv[0]] + _TURNS[lv[0].upper()]) % 2
-        if int(clock) % 2 == odd:
-            return None
+        odd = (int(clock) + 1) % 2
         able = ", ".join(f"{hv}{lv}{n}" for n in range(odd, 12, 2))
         return f"vector_group: these windings can't have the clock number {clock}; there are {able}"
 

@@ -1,0 +1,44 @@
+"""What earlier versions accepted and this one refuses, brought into a form that means the same: projects must open."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ..core.network import Add, Change, Transformer, Update
+
+
+def mended(item: dict[str, Any]) -> dict[str, Any]:
+    """A stored item as this version takes it.
+
+    A vector group whose windings can't have its clock number takes the next one that they can have, and a further phase
+    shift that keeps the angle it had.
+    """
+    group = item.get("vector_group")
+    if item.get("kind") != "transformer" or not isinstance(group, str):
+        return item
+    able = Transformer.possible_group(group)
+    if able is None or able == group:
+        return item
+    shift = float(item.get("phase_shift_deg") or 0.0) - 30.0 * (_clock(able) - _clock(group))
+    return {**item, "vector_group": able, "phase_shift_deg": (shift + 180.0) % 360.0 - 180.0}
+
+
+def mended_changes(changes: list[Change]) -> list[Change]:
+    """Changes of the journal likewise; of an update only the group, as the rest of the element is not in it."""
+    found: list[Change] = []
+    for change in changes:
+        if isinstance(change, Add):
+            found.append(change.model_copy(update={"item": mended(change.item)}))
+        elif isinstance(change, Update) and isinstance(group := change.values.get("vector_group"), str):
+            able = Transformer.possible_group(group)
+            found.append(change.model_copy(update={"values": {**change.values, "vector_group": able or group}}))
+        else:
+            found.append(change)
+    return found
+
+
+def _clock(group: str) -> int:
+    return int(group.lstrip("YNDZynadz"))
+
+
+__all__ = ["mended", "mended_changes"]
