@@ -179,7 +179,7 @@ def test_from_selection_over_balancing_to_comparison(bench: Page) -> None:
     bench.get_by_role("checkbox", name="Summer noon").check()
     bench.get_by_role("button", name="Balance", exact=True).click()
     said = bench.get_by_test_id("statement")
-    said.wait_for(timeout=60_000)
+    said.wait_for(timeout=600_000)
     expect(said).to_contain_text("move; power unbalance at the head")
     bench.get_by_role("button", name="Make it a scheme").click()
     changes = bench.get_by_role("table", name="Changes")

@@ -162,14 +162,14 @@ def test_when_the_service_is_gone_the_edit_is_taken_back_and_said(
     def refuse(route: Route) -> None:
         route.fulfill(status=503, content_type="text/plain", body="gone")
 
-    page.route("**/changes", refuse)
+    page.route("**/changes?*", refuse)
     rating = field(page, "rated_mva")
     rating.fill("80")
     rating.press("Enter")
     expect(card(page).get_by_role("alert")).to_contain_text("The service answered 503")
     rating.press("Escape")
     expect(rating).to_have_value("40")
-    page.unroute("**/changes")
+    page.unroute("**/changes?*")
     rating.fill("80")
     rating.press("Enter")
     settled(page)

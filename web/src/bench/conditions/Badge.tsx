@@ -85,6 +85,11 @@ function AccountText({ account, ms }: { account: Account; ms: number }) {
         {mva(account.tolerance_mva)} MVA.
       </p>
       {account.explanation && <p className="why">{account.explanation}</p>}
+      {account.breaks_at && (
+        <p>
+          The place: <BusLink id={account.breaks_at} />
+        </p>
+      )}
       {[...(account.assumed ?? []), ...account.notes].map((n) => (
         <p key={n}>{n}</p>
       ))}

@@ -10,6 +10,7 @@ from ..base import Account, Ending, MismatchAt
 from ._options import LoadFlowOptions
 from ._problem import Problem, Solution
 from ._result import Rows
+from ._run import MOST_LEFT_MVA
 
 _WORST_SHOWN = 5
 _SAME = 1e-5  # p.u.
@@ -36,7 +37,7 @@ def account_for(
         history=history,
         worst=_worst(arrays, problem, solution),
         largest_mismatch_mva=history[-1] if history else 0.0,
-        tolerance_mva=attempt.allowed * base,
+        tolerance_mva=attempt.allowed * base or options.tolerance_pu * MOST_LEFT_MVA,
         explanation=_explain(network, arrays, problem, solution, options),
         notes=_notes(network, arrays, problem, solution),
         assumed=rows.assumed,

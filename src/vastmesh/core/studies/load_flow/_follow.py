@@ -169,7 +169,7 @@ class Path:
         if behind is not None and behind.tangent is not None:
             self._move(run, behind.tangent, share - behind.share)
         for self._turns in range(1, _TURNS + 6 * (behind is None)):
-            if self._residual(run) <= self._met:
+            if self._residual(run, share) <= self._met:
                 return self._point(run, share)
             try:
                 step = self.problem.newton_step().direction(run.jac, -run.f)
@@ -186,8 +186,7 @@ class Path:
         self._move(run, now.tangent, ahead)
         gone = now.tangent * ahead
         for self._turns in range(1, _TURNS):
-            run.targets = self.at(share)
-            if self._residual(run) <= self._met:
+            if self._residual(run, share) <= self._met:
                 return self._point(run, share)
             try:
                 lu = self.problem.newton_step()
@@ -206,15 +205,16 @@ class Path:
 
     def _run(self, state: State, share: float) -> Run:
         run = Run(self.problem, self.y, self.at(share), state, LoadFlowOptions(low_voltage_pu=self.low))
-        run.node_type, run.q0 = self.first.node_type.copy(), run.targets.q0.copy()
+        run.node_type = self.first.node_type.copy()
         run.state.v[self._held] = state.v[self._held]
         return run
 
-    def _residual(self, run: Run) -> float:
-        """Mismatch and Jacobian with every machine's row as its natural residual says."""
-        t, s = run.targets, run.state
+    def _residual(self, run: Run, share: float) -> float:
+        """Mismatch and Jacobian at a share, with every machine's row as its natural residual says."""
+        s = run.state
         self.iterations += 1
-        run.q0 = t.q0.copy()
+        run.aim(self.at(share))
+        t = run.targets
         run.evaluate(s)
         if self.limits and len(self._held):
             natural_types(

@@ -33,7 +33,9 @@ _LIMIT_CHECK = 0.2  # mismatch, likewise, below which reactive limits are looked
 _NEAR = 1e-4  # mismatch, likewise, below which it is worth asking whether it is met
 _LIKELY = 5e-3  # mismatch, likewise, after which the next one is likely to be met
 _MOST_RETURNS = 3  # times a machine may come back from a limit before they are switched one by one
-_BASE_MVA = 100.0  # the tolerance times this is the most that is left at a bus, MVA, and as a share of what flows there
+MOST_LEFT_MVA = (
+    100.0  # the tolerance times this is the most that is left at a bus, MVA, and as a share of what flows there
+)
 _STUCK = 1e3  # times what rounding leaves, up to which a mismatch that no longer falls is taken as met
 
 
@@ -126,7 +128,7 @@ class Run:
         n = problem.n
         self.problem, self.y, self.targets = problem, y, targets
         # What may be left at a node: of what flows there, and at most.
-        self.share = options.tolerance_pu * _BASE_MVA
+        self.share = options.tolerance_pu * MOST_LEFT_MVA
         self.left = self.share / problem.base_mva
         self.most = options.max_iterations
         self.low = options.low_voltage_pu
@@ -153,6 +155,13 @@ class Run:
             self.q0[bound] += np.where(self.at_limit[bound] > 0, targets.q_high[bound], targets.q_low[bound])
         held = self.node_type != PQ
         self.state.v[held] = targets.voltage[held]
+
+    def aim(self, targets: Targets) -> None:
+        """Take other targets, demand at low voltage not eased yet."""
+        self.targets, self.q0 = targets, targets.q0.copy()
+        if self.low:
+            self.targets = targets.with_own()
+            self._eased[:] = False
 
     def carry_out(self, method: Step, rung: str) -> Attempt:
         """Step until it is met or there is no hope."""
