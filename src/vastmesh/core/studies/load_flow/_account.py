@@ -88,6 +88,12 @@ def _notes(network: Network, arrays: NetArrays, problem: Problem, solution: Solu
                 f"{len(low)} {'bus is' if len(low) == 1 else 'buses are'} below {solution.low_voltage_pu:g} p.u.: constant-power "
                 f"demand there follows the voltage squared ({names}{' ...' if len(low) > 3 else ''})."
             )
+    if solution.attempt.rounded:
+        name = network[_bus_of_node(arrays, problem, solution.attempt.worst_node)].name
+        notes.append(
+            f"The mismatch at {name} falls no further than {solution.attempt.history[-1] * arrays.base_mva:.1e} MVA for rounding: "
+            "an impedance there is very small beside the others."
+        )
     if arrays.raised:
         names = ", ".join(network[i].name for i in arrays.raised[:3])
         notes.append(

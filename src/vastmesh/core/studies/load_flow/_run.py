@@ -191,9 +191,9 @@ class Run:
                 if self.surely_met(worst):
                     allowed = self.left
                     return finish(Ending.CONVERGED)
-                ratio, worst_node, allowed, roundings = self.excess(worst)
-                rounded = ratio > 1.0
-                if ratio <= 1.0 or (since_best > 3 and roundings < _STUCK):
+                ratio, worst_node, allowed, roundings = self.excess()
+                rounded = ratio > 1.0 and since_best > 3 and roundings < _STUCK
+                if ratio <= 1.0 or rounded:
                     return finish(Ending.CONVERGED)
             if likely and not switched:
                 self.evaluate(self.state)
@@ -243,7 +243,7 @@ class Run:
             )
         )
 
-    def excess(self, worst: float) -> tuple[float, int, float, float]:
+    def excess(self) -> tuple[float, int, float, float]:
         """The mismatch over what is allowed where that is most, that node, what is allowed there, and the mismatch over
         what rounding leaves there."""
         problem, n = self.problem, self.problem.n
