@@ -91,7 +91,8 @@ def _notes(network: Network, arrays: NetArrays, problem: Problem, solution: Solu
     if solution.attempt.rounded:
         name = network[_bus_of_node(arrays, problem, solution.attempt.worst_node)].name
         notes.append(
-            f"The mismatch at {name} falls no further than {solution.attempt.history[-1] * arrays.base_mva:.1e} MVA for rounding: "
+            f"The mismatch at {name} falls no further than "
+            f"{solution.attempt.history[-1] * arrays.base_mva:.1e} MVA for rounding: "
             "an impedance there is very small beside the others."
         )
     if arrays.raised:
