@@ -11,6 +11,8 @@ import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect
 from tools.served import BROWSER_FLAGS, CHROMIUM, served
 
+expect.set_options(timeout=60_000)  # the machine may be busy: five seconds are too few then
+
 
 @pytest.fixture(scope="session")
 def browser_type_launch_args() -> dict[str, Any]:

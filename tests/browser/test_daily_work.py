@@ -9,7 +9,7 @@ from typing import Any
 
 import openpyxl
 import pytest
-from playwright.sync_api import Download, Locator, Page, expect
+from playwright.sync_api import Download, Locator, Page, Route, expect
 
 from tests.browser.conftest import call, open_bench
 from tests.browser.test_accessibility import violations
@@ -420,6 +420,19 @@ def test_a_second_tab_of_the_same_project_shows_kept_runs(
     open_bench(other, server, project)
     tab(other, "Runs")
     expect(other.get_by_role("list", name="Kept runs")).to_contain_text("Pinned: Winter evening")
+
+
+def test_a_pin_that_is_slow_to_be_kept_comes_into_an_open_list(bench: Page) -> None:
+    held: list[Route] = []
+    bench.route("**/keep", lambda route: held.append(route))
+    with bench.expect_request("**/keep"):
+        bench.keyboard.press("p")
+    with bench.expect_response("**/runs"):
+        tab(bench, "Runs")
+    runs = bench.get_by_role("list", name="Kept runs")
+    expect(runs).to_contain_text("No run is kept yet")
+    held[0].continue_()
+    expect(runs).to_contain_text("Pinned: Winter evening")
 
 
 def test_a_set_point_is_set_for_one_condition_only(bench: Page, server: str, project: str) -> None:

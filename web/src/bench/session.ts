@@ -416,9 +416,11 @@ export function pin() {
 
 export async function keepRun(name: string, note = '') {
   try {
-    return await answer(
+    const run = await answer(
       client.POST('/api/projects/{project_id}/keep', { params: { path: path() }, body: { name, note } }),
     )
+    setState((s) => ({ runsKept: s.runsKept + 1 }))
+    return run
   } catch (error) {
     notify('problem', messageOf(error))
     return null

@@ -93,6 +93,8 @@ export interface BenchState {
   renaming: string | null
   /** A result others are compared with: every view shows the difference from it. */
   pinned: Pinned | null
+  /** How many runs this bench has had kept: a list of runs from before the last is out of date. */
+  runsKept: number
   /** What was copied, as it stood then. */
   clip: readonly Item[]
   /** Whose data is to be applied to others. */
@@ -143,6 +145,7 @@ export const initial: BenchState = {
   picking: null,
   renaming: null,
   pinned: null,
+  runsKept: 0,
   clip: [],
   dataFrom: null,
   asking: null,

@@ -52,8 +52,11 @@ const runsKey = (project: string | undefined) => ['runs', project] as const
 
 export function useRuns() {
   const project = useBench((s) => s.project?.id)
+  const kept = useBench((s) => s.runsKept)
   return useQuery({
-    queryKey: runsKey(project),
+    // A pin is kept while the list may be open or on its way: the count makes such a list be asked for again.
+    queryKey: [...runsKey(project), kept],
+    placeholderData: (before, query) => (query?.queryKey[1] === project ? before : undefined),
     queryFn: () =>
       answer(
         client.GET('/api/projects/{project_id}/runs', { params: { path: { project_id: project ?? '' } } }),
@@ -70,9 +73,8 @@ export function RunsView() {
   const [name, setName] = useState('')
   const refresh = () => cache.invalidateQueries({ queryKey: runsKey(project?.id) })
   const keep = async () => {
-    const kept = await keepRun(name.trim() || resultLabel())
+    await keepRun(name.trim() || resultLabel())
     setName('')
-    if (kept) await refresh()
   }
   return (
     <Frame>
