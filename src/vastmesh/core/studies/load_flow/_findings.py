@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from ...electrical import SLACK, NetArrays
+from ...electrical import SLACK, NetArrays, NodalPattern
+from ...electrical.arrays import Floats, Ints
 from ...network import Item, Line, Network, Transformer, VoltageLimits, specs
 from ...severity import Severity
 from ..base import Finding, Table
@@ -202,6 +203,14 @@ def _clashes(network: Network, arrays: NetArrays, problem: Problem, solution: So
     return found
 
 
+def _carry(pattern: NodalPattern, along: Floats, kind: Ints, potential: Floats) -> None:
+    """Carry potentials from the nodes of kind ``REF`` to all others; ``along`` (live branches,): what each takes off."""
+    lead, count = np.zeros(len(pattern.indices)), len(along)
+    lead[pattern.slots[count : 2 * count]] = along
+    lead[pattern.slots[2 * count : 3 * count]] = -along
+    spread(pattern.indptr, pattern.indices, lead, np.ones(len(lead)), kind, potential, np.ones(pattern.n))
+
+
 _APART_DEG = 45.0  # between the angle of a source and what another source of its island gives there at no load
 
 
@@ -217,11 +226,7 @@ def _opposed_sources(network: Network, arrays: NetArrays, problem: Problem, solu
     pattern, leading = problem.pattern, sources[first]
     kind, angle = np.zeros(pattern.n, np.int64), np.zeros(pattern.n)
     kind[at[leading]], angle[at[leading]] = REF, machine["angle"][leading]
-    branch, live = arrays.tables["branch"], pattern.live_branch
-    lead, count = np.zeros(len(pattern.indices)), len(live)
-    lead[pattern.slots[count : 2 * count]] = branch["shift"][live]
-    lead[pattern.slots[2 * count : 3 * count]] = -branch["shift"][live]
-    spread(pattern.indptr, pattern.indices, lead, np.ones(len(lead)), kind, angle, np.ones(pattern.n))
+    _carry(pattern, arrays.tables["branch"]["shift"][pattern.live_branch], kind, angle)
     found = []
     for k in sources.tolist():
         off = np.degrees(np.angle(np.exp(1j * (machine["angle"][k] - angle[at[k]]))))
@@ -273,18 +278,14 @@ def _contradicting_loops(network: Network, arrays: NetArrays, problem: Problem) 
     if not np.any(special):
         return []
     pattern = problem.pattern
-    count = len(live)
     reference = np.zeros(pattern.n, np.int64)
     _, first = np.unique(problem.topology.island[problem.topology.live], return_index=True)
-    reference[pattern.row[np.flatnonzero(problem.topology.live)[first]]] = 2
+    reference[pattern.row[np.flatnonzero(problem.topology.live)[first]]] = REF
     f, t = pattern.row[branch["from"][live]], pattern.row[branch["to"][live]]
     found = []
     for values, allowed, word in ((shift, np.radians(1.0), "phase shift"), (ratio, 0.1, "ratio")):
-        lead = np.zeros(len(pattern.indices))
-        lead[pattern.slots[count : 2 * count]] = values
-        lead[pattern.slots[2 * count : 3 * count]] = -values
-        potential, ones = np.zeros(pattern.n), np.ones(pattern.n)
-        spread(pattern.indptr, pattern.indices, lead, np.ones(len(lead)), reference, potential, ones)
+        potential = np.zeros(pattern.n)
+        _carry(pattern, values, reference, potential)
         gap = potential[f] - potential[t] - values
         if word == "phase shift":
             gap = np.angle(np.exp(1j * gap))
