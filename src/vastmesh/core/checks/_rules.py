@@ -13,6 +13,7 @@ from ..network import (
     Bus,
     Condition,
     CurrentTransformer,
+    Demand,
     Element,
     Item,
     Line,
@@ -383,6 +384,10 @@ def ignored(s: Subject) -> Iterator[Check]:
                     break
         elif isinstance(e, Line):
             yield from _ignored_of_line(s, e)
+        elif isinstance(e, Demand) and e.along and e.bus not in s.network[e.along].buses():  # type: ignore[attr-defined]
+            text = f"{s.network[e.along].name}, along which it is to be spread, does not touch its bus: all is drawn at the bus"
+            yield Check("ignored", e.id, Severity.WATCH, text, "along", _set(e, "draw it at the bus", {"along": None},
+                                                                             typical=False))  # fmt: skip
 
 
 def _ignored_of_line(s: Subject, e: Line) -> Iterator[Check]:

@@ -14,6 +14,7 @@ from ..network import (
     Bus,
     Condition,
     CurrentTransformer,
+    Demand,
     Element,
     Item,
     LineGeometry,
@@ -111,6 +112,9 @@ def compile_network(network: Network, kept: Kept | None = None) -> NetArrays:
     )
     kept = kept or Kept()
     ground: list[object] = [*buses, *(i for i in network.items.values() if isinstance(i, _BEHIND))]
+    ground += [
+        network.items.get(e.along) for some in found.by_kind.values() for e in some if isinstance(e, Demand) and e.along
+    ]
     bases = ctx.base_mva, ctx.frequency_hz
     if kept.bases == bases and _same(kept.ground, ground):
         ctx.groups = kept.groups
@@ -220,6 +224,8 @@ def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous:
         if not fields:
             continue
         if isinstance(new, Bus) or new.buses() != old.buses() or old.missing() or new.missing():
+            return False
+        if getattr(new, "along", None) != getattr(old, "along", None):
             return False
         if not (new.in_service and old.in_service) or getattr(new, "closed", 0) != getattr(old, "closed", 0):
             return False

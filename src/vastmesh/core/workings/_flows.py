@@ -229,13 +229,20 @@ def load(solved: Solved, e: Load) -> Iterator[Working]:
     for mark, word, share in (("kp", "power", e.constant_power_pct), ("ki", "current", e.constant_current_pct),
                               ("kz", "impedance", e.constant_impedance_pct)):  # fmt: skip
         s.given(mark, f"Share of constant {word}", share, "%", "data")
-    s.given("u", "Voltage", solved.buses[e.bus]["voltage_pu"], "p.u.", f"load flow, {at.name}")
     low = solved.network.settings.low_voltage_pu
-    eased = low and solved.buses[e.bus]["voltage_pu"] < low
-    if eased:
+    drawn_at = [b for b in e.drawn_at(solved.network.items.get) if solved.live(b)]
+    volts = [solved.buses[b]["voltage_pu"] for b in drawn_at]
+    if low and min(volts) < low:
         s.given("ul", "Voltage below which constant power gives way", low, "p.u.", "settings")
-    constant = "kp * (u / ul)**2" if eased else "kp"
-    s.line("m", "Mix at this voltage", f"({constant} + ki * u + kz * u**2) / 100")
+    mixes = []
+    for k, (b, u) in enumerate(zip(drawn_at, volts, strict=True)):
+        mark = "u" if k == 0 else "w"
+        s.given(mark, "Voltage" if k == 0 else "Voltage at the other end", u, "p.u.",
+                f"load flow, {solved.network[b].name}")  # fmt: skip
+        constant = f"kp * ({mark} / ul)**2" if low and u < low else "kp"
+        mixes.append(f"({constant} + ki * {mark} + kz * {mark}**2)")
+    s.line("m", "Mix at this voltage" if len(mixes) == 1 else "Mean mix, half of it drawn at each end",
+           f"{mixes[0]} / 100" if len(mixes) == 1 else f"({' + '.join(mixes)}) / 200")  # fmt: skip
     s.line("P", "Active power", "P0 * f * fc * fa * m", "MW", solver=row["active_power_mw"])
     s.line("Q", "Reactive power", "Q0 * f * fc * fa * m", "Mvar", solver=row["reactive_power_mvar"])
     yield s.working()

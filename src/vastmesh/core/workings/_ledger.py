@@ -12,6 +12,7 @@ from ._base import Step, Working, figures
 _FUNCTIONS: dict[str, tuple[Callable[..., float], str]] = {
     "sqrt": (math.sqrt, "SQRT"), "cos": (math.cos, "COS"), "sin": (math.sin, "SIN"), "abs": (abs, "ABS"),
     "radians": (math.radians, "RADIANS"), "max": (max, "MAX"), "min": (min, "MIN"),
+    "ln": (math.log, "LN"),
 }  # fmt: skip
 _SIGNS: dict[type[ast.operator], tuple[str, str]] = {
     ast.Add: (" + ", "+"), ast.Sub: (" − ", "-"), ast.Mult: (" · ", "*"), ast.Div: (" / ", "/"), ast.Pow: ("^", "^"),
@@ -37,7 +38,7 @@ class Ledger:
     """Builds a working line by line; later lines refer to earlier ones by their symbol.
 
     Expressions are our own constants in Python's arithmetic, parsed and never run: + - * / **, sqrt, sin, cos, abs,
-    radians, max, min.
+    radians, max, min, ln.
     """
 
     def __init__(self, title: str, note: str = "") -> None:

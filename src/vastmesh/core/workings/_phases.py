@@ -6,11 +6,12 @@ Every working is a ledger: shown in words and written as a sheet that recomputes
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from math import sqrt
+from math import pi, sqrt
 from typing import Any
 
 from ..electrical.arrays import Complexes
-from ..electrical.conductor import LineKey, conductor_matrix, own_resistance
+from ..electrical.conductor import APART_M, LineKey, conductor_matrix, mutual_ohm_per_km, own_resistance
+from ..electrical.line_constants import depth_of_return_m
 from ..network import Bus, Electrode, Line, LineGeometry, LineMatrix, Network, Transformer
 from ._base import Matrix, Step, Working, explains
 from ._base import figures as fig
@@ -28,7 +29,7 @@ def explain_phases(network: Network, tables: Mapping[str, Any], ident: str) -> l
         row = _row(tables, name, ident)
         if row is not None and row["state"] == "live":
             found = list(explain(network, row, tables))
-            return [*found, *_matrix(network, item)] if isinstance(item, Line) else found
+            return [*found, *_matrix(network, item), *_beside(network, item)] if isinstance(item, Line) else found
     return []
 
 
@@ -286,6 +287,37 @@ def _matrix(network: Network, e: Line) -> Iterator[Working]:
     )  # fmt: skip
     rows = [[(float(v.real), float(v.imag)) for v in r] for r in z]
     yield Working("Conductor matrix", [], [Matrix("Series impedance per km", "Ω/km", tuple(kept), rows)], note=origin)
+
+
+def _beside(network: Network, e: Line) -> Iterator[Working]:
+    """Coupling with the line on the same towers, as entered on this line."""
+    other = network.items.get(e.beside or "")
+    if not isinstance(other, Line):
+        return
+    f = network.settings.frequency_hz
+    s = Ledger(
+        f"Coupling with {other.name}", "Zero-sequence mutual impedance, and a third of it between any two conductors."
+    )
+    z = mutual_ohm_per_km(e, f)
+    s.given("f", "Frequency", f, "Hz", "settings")
+    s.given("π", "Circumference over diameter", pi)
+    if e.beside_x0_ohm_per_km is None:
+        s.given("De", "Depth of the return in soil of 100 Ω·m", depth_of_return_m(f, 100.0), "m", "Carson")
+        s.given("D", "Between the circuits", e.beside_m or APART_M, "m", "typical" if e.beside_m is None else "data")
+        s.line("X", "Mutual reactance", "12 * π * f * 0.0001 * ln(De / D)", "Ω/km", "Carson", 3 * z.imag)
+    else:
+        s.given("X", "Mutual reactance", e.beside_x0_ohm_per_km, "Ω/km", "data")
+    if e.beside_r0_ohm_per_km is None:
+        s.line("R", "Mutual resistance", "3 * π**2 * f * 0.0001", "Ω/km", "Carson", 3 * z.real)
+    else:
+        s.given("R", "Mutual resistance", e.beside_r0_ohm_per_km, "Ω/km", "data")
+    shorter = min(e.length_km or 0.0, other.length_km or 0.0)
+    s.given("l", "Side by side", min(e.beside_km or shorter, shorter), "km",
+            "the shorter line" if e.beside_km is None else "data")  # fmt: skip
+    s.given("w", "Way", -1.0 if e.beside_way == "opposite" else 1.0, "", f"{e.beside_way} direction")
+    s.line("r", "Between two conductors, resistance", "w * R * l / 3", "Ω")
+    s.line("x", "Between two conductors, reactance", "w * X * l / 3", "Ω")
+    yield s.working()
 
 
 @explains(Electrode)

@@ -2,10 +2,10 @@
 
 from ._arrays import ABSENT, EARTH, MOTOR, NEUTRAL, PQ_MACHINE, PV_MACHINE, SLACK_MACHINE, ConductorArrays, Gap
 from ._compile import compile_conductors
-from ._lines import LineKey, conductor_matrix, own_resistance
+from ._lines import APART_M, LineKey, conductor_matrix, mutual_ohm_per_km, own_resistance
 from ._windings import two_winding_admittance
 
 __all__ = [
-    "ABSENT", "EARTH", "MOTOR", "NEUTRAL", "PQ_MACHINE", "PV_MACHINE", "SLACK_MACHINE", "ConductorArrays", "Gap", "LineKey",
-    "compile_conductors", "conductor_matrix", "own_resistance", "two_winding_admittance",
+    "ABSENT", "APART_M", "EARTH", "MOTOR", "NEUTRAL", "PQ_MACHINE", "PV_MACHINE", "SLACK_MACHINE", "ConductorArrays", "Gap",
+    "LineKey", "compile_conductors", "conductor_matrix", "mutual_ohm_per_km", "own_resistance", "two_winding_admittance",
 ]  # fmt: skip

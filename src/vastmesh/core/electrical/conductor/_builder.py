@@ -86,11 +86,22 @@ class Builder:
         """Admittances of n elements over k terminals each: ``keys`` (n, k), ``y`` (n, k, k) in S; sides and conductors
         (k,). Returns the slice of the entries."""
         n, k = keys.shape
+        return self._stamped(
+            np.repeat(elements, k), np.tile(np.asarray(sides, np.int64), n), np.tile(np.asarray(conductors, np.int64), n),
+            keys, y,
+        )  # fmt: skip
+
+    def together(
+        self, elements: Ints, sides: Sequence[int], conductors: Sequence[int], keys: Ints, y: Complexes
+    ) -> slice:
+        """Admittances (k, k) in S over k terminals of several elements: all of them (k,). Returns the slice of the entries."""
+        where = np.asarray(sides, np.int64), np.asarray(conductors, np.int64)
+        return self._stamped(elements, *where, keys[None], y[None])
+
+    def _stamped(self, elements: Ints, sides: Ints, conductors: Ints, keys: Ints, y: Complexes) -> slice:
+        n, k = keys.shape
         first = self._t + np.arange(n)[:, None] * k + np.arange(k)
-        self._terminals.append((
-            np.repeat(elements + self.offset, k), np.tile(np.asarray(sides, np.int64), n),
-            np.tile(np.asarray(conductors, np.int64), n), keys.ravel().astype(np.int64),
-        ))  # fmt: skip
+        self._terminals.append((elements + self.offset, sides, conductors, keys.ravel().astype(np.int64)))
         rows = np.repeat(first[:, :, None], k, axis=2)
         cols = np.repeat(first[:, None, :], k, axis=1)
         self._entries.append((rows.ravel(), cols.ravel(), y.ravel()))
@@ -102,11 +113,11 @@ class Builder:
         """Currents that sources behind admittances drive out of the next terminals, A, one for each of them."""
         self.driven.append((self._t + np.arange(len(current_a)), current_a))
 
-    def losses(self, i: int, n: int, own_ohm: Sequence[float]) -> None:
+    def losses(self, i: int, n: int, own_ohm: Sequence[float], *, before: int = 0) -> None:
         """Tell the losses of an element's conductors apart: its terminals are the next ones (those after n further
-        elements of as many), first all of its from end, then all of its to end."""
+        elements of as many, or ``before`` terminals of others), first all of its from end, then all of its to end."""
         k = len(own_ohm)
-        first = self._t + n * 2 * k
+        first = self._t + n * 2 * k + before
         self.loss += [(self.offset + i, first + c, first + k + c, ohm) for c, ohm in enumerate(own_ohm)]
 
     def limbs(

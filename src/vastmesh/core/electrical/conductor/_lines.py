@@ -14,6 +14,7 @@ from ..line_constants import depth_of_return_m, earth_resistance_ohm_per_km, lin
 
 _SPACING_MM = {"cable": 25.0, "overhead": 400.0}
 _EARTH_OHM_M = 100.0
+APART_M = 6.0  # between two circuits on one tower, where nothing is entered
 
 
 @dataclass(frozen=True)
@@ -93,6 +94,14 @@ def coupling_ohm_per_km(frequency_hz: float, spacing_m: float) -> complex:
     """Mutual impedance with earth return of two conductors: π² f 10⁻⁴ + jω 2·10⁻⁴ ln(D_e / D), soil of 100 Ω·m."""
     depth = depth_of_return_m(frequency_hz, _EARTH_OHM_M)
     return complex(earth_resistance_ohm_per_km(frequency_hz), 2 * pi * frequency_hz * 2e-4 * log(depth / spacing_m))
+
+
+def mutual_ohm_per_km(e: Line, frequency_hz: float) -> complex:
+    """Between any conductor of a line and any of the line beside it, Ω/km: a third of the zero-sequence one that is entered;
+    what is not follows from the distance of the circuits, with earth return."""
+    z = coupling_ohm_per_km(frequency_hz, e.beside_m or APART_M)
+    r0, x0 = e.beside_r0_ohm_per_km, e.beside_x0_ohm_per_km
+    return complex(z.real if r0 is None else r0 / 3, z.imag if x0 is None else x0 / 3)
 
 
 def own_resistance(z: Complexes) -> Floats:

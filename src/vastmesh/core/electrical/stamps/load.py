@@ -42,13 +42,18 @@ def synchronous_motor(motors: Sequence[SynchronousMotor], ctx: Context) -> dict[
 def demand(
     loads: Sequence[Demand | InductionMotor | SynchronousMotor], ctx: Context, mix: Columns
 ) -> dict[str, Columns]:
-    """Rows of the load table for whatever has a power and a demand class."""
-    power = np.fromiter((e.power_mva() for e in loads), np.complex128, len(loads)) / ctx.base_mva
+    """Rows of the load table for whatever has a power and a demand class: one for each bus that draws it."""
+    spread = [e.drawn_at(ctx.find) if isinstance(e, Demand) and e.along else (e.bus,) for e in loads]
+    spread = [at if all(b in ctx.bus_row for b in at) else (e.bus,) for at, e in zip(spread, loads, strict=True)]
+    parts = np.array([len(at) for at in spread], np.int64)
+    power = np.fromiter((e.power_mva() for e in loads), np.complex128, len(loads)) / ctx.base_mva / parts
     areas = (ctx.group(f"area:{getattr(ctx.find(e.bus), 'area', None) or ''}") for e in loads)
+    row = np.repeat(np.arange(len(loads)), parts)
+    group = np.fromiter((ctx.group(f"class:{e.demand_class}") for e in loads), np.int64, len(loads))
+    area = np.fromiter(areas, np.int64, len(loads))
     return {
         "load": {
-            "element": np.arange(len(loads)), "bus": ctx.rows([e.bus for e in loads]), "p": power.real, "q": power.imag,
-            "group": np.fromiter((ctx.group(f"class:{e.demand_class}") for e in loads), np.int64, len(loads)),
-            "area": np.fromiter(areas, np.int64, len(loads)), **mix,
+            "element": row, "bus": ctx.rows([b for at in spread for b in at]), "p": power.real[row], "q": power.imag[row],
+            "group": group[row], "area": area[row], **{share: values[row] for share, values in mix.items()},
         }
     }  # fmt: skip

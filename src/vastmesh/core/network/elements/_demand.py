@@ -51,6 +51,10 @@ class Demand(Element):
     )
     customers: int = quantity("Customers", "Number of customers supplied", unit="1", default=1, ge=0, le=10_000_000)
 
+    along: str | None = reference(
+        "Along", "Line from or to its bus along which it is spread evenly; all of it at the bus when blank", to="line",
+        default=None,
+    )  # fmt: skip
     connection: Connection = connection(
         "Wye: from each phase to the neutral (to a free star point where there is none); delta: from phase to phase"
     )
@@ -112,6 +116,18 @@ class Demand(Element):
             return {}
         kv = getattr(find(str(data.get("bus"))), "nominal_kv", None)
         return {"rated_kv": kv, "current_a": values["current_a"]} if kv else {}
+
+    def drawn_at(self, find: Callable[[str], Item | None]) -> tuple[str, ...]:
+        """Buses that draw it, in equal parts: its own; of one spread along a line, both ends of that line.
+
+        An even spread drops the voltage as half of it at each end does, whichever way the line is supplied: the mean
+        distance is half the length. All is drawn at its bus where the line is not in service or does not touch it.
+        """
+        line = find(self.along) if self.along else None
+        if not isinstance(line, Element) or not line.in_service or self.bus not in line.buses():
+            return (self.bus,)
+        ends = tuple(b for b in line.buses() if getattr(find(b), "in_service", False))
+        return ends if len(ends) == 2 and not line.missing() else (self.bus,)
 
     def _given(self) -> set[str]:
         return {f for f in POWER if getattr(self, f) is not None}

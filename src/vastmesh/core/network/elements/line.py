@@ -17,6 +17,7 @@ _BY_GEOMETRY = {
     "rating_a",
 }
 
+_COUPLED = {"beside": ("~",)}
 
 Bend = tuple[Annotated[float, Field(ge=-180, le=180)], Annotated[float, Field(ge=-85, le=85)]]
 Route = Annotated[tuple[Bend, ...], Field(max_length=2000)]
@@ -86,6 +87,30 @@ class Line(Element):
         le=1e9,
         group="sequence",
     )
+    beside: str | None = reference(
+        "Beside", "Line on the same towers: per phase, the zero-sequence current of each induces a voltage in the other",
+        to="line", default=None, group="sequence",
+    )  # fmt: skip
+    beside_km: float | None = quantity(
+        "Side by side", "Length on the same towers; that of the shorter line when blank", unit="km", gt=0, le=2000,
+        group="sequence", when=_COUPLED,
+    )  # fmt: skip
+    beside_way: Literal["same", "opposite"] = choice(
+        "Way", "Whether both lines are entered in the same direction along the towers", default="same", group="sequence",
+        when=_COUPLED,
+    )  # fmt: skip
+    beside_m: float | None = quantity(
+        "Apart", "Between the centres of both circuits, from which their coupling follows; 6 m when blank", unit="m", gt=0,
+        le=1000, group="sequence", when=_COUPLED,
+    )  # fmt: skip
+    beside_r0_ohm_per_km: float | None = quantity(
+        "Resistance, mutual", "Zero-sequence mutual resistance; from the distance apart when blank", unit="Ω/km", ge=0, le=1000,
+        group="sequence", when=_COUPLED,
+    )  # fmt: skip
+    beside_x0_ohm_per_km: float | None = quantity(
+        "Reactance, mutual", "Zero-sequence mutual reactance; from the distance apart when blank", unit="Ω/km", ge=0, le=1000,
+        group="sequence", when=_COUPLED,
+    )  # fmt: skip
     matrix: str | None = reference(
         "Matrix", "Full matrix over the conductors, in place of all other constants; balanced, its positive sequence counts",
         to="line_matrix", default=None, group="phases",
@@ -129,6 +154,8 @@ class Line(Element):
             raise ValueError(f"{blank}: electrodes along the route need their distance and their resistance")
         if self.earthing_every_km and self.length_km and self.length_km / self.earthing_every_km > 500:
             raise ValueError(f"earthing_every_km: enter at least {self.length_km / 500:g} km, that is 500 electrodes")
+        if self.beside == self.id:
+            raise ValueError("beside: name another line; its own circuits in parallel are part of it")
         if self.from_bus == self.to_bus:
             raise ValueError("to_bus: a line joins two different buses")
         if self.r_ohm_per_km == 0 and self.x_ohm_per_km == 0:

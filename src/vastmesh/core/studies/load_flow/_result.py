@@ -234,20 +234,19 @@ def _branch_table(rows: Rows, ends: Ends, positions: dict[int, float]) -> Table:
 
 def _injection_table(rows: Rows, reading: Reading, arrays: NetArrays) -> Table:
     count = len(arrays.element_id)
-    power, volts = np.full(count, np.nan + 0j), np.full(count, np.nan)
+    power, current, live = np.zeros(count, np.complex128), np.zeros(count), np.zeros(count, np.bool_)
     amps = arrays.base_current_a()
-    for table, values in (("load", reading.load_power), ("injection", reading.machine_power)):
-        power[arrays.tables[table]["element"]] = values
-    shunt = arrays.tables["shunt"]
-    power[shunt["element"]] = np.conj(reading.shunt_power)  # Mvar as delivered: positive for a capacitor
-    unit_current = np.full(count, np.nan)
-    for table in ("load", "injection", "shunt"):
+    delivered = np.conj(reading.shunt_power)  # Mvar as delivered: positive for a capacitor
+    for table, values in (("load", reading.load_power), ("injection", reading.machine_power), ("shunt", delivered)):
         columns = arrays.tables[table]
-        volts[columns["element"]] = np.abs(reading.v0[columns["bus"]])
-        unit_current[columns["element"]] = amps[columns["bus"]]
-    with np.errstate(divide="ignore", invalid="ignore"):
-        current = np.where(volts > 0, np.abs(power) / arrays.base_mva / volts * unit_current, 0.0)
-    live = volts > 0
+        element, bus = columns["element"], columns["bus"]
+        volts = np.abs(reading.v0[bus])
+        with np.errstate(divide="ignore", invalid="ignore"):
+            part = np.where(volts > 0, np.abs(values) / arrays.base_mva / volts * amps[bus], 0.0)
+        # Demand along a line has a row for each end.
+        power += np.bincount(element, values.real, count) + 1j * np.bincount(element, values.imag, count)
+        current += np.bincount(element, part, count)
+        live[element[volts > 0]] = True
     power, current = np.where(live, power, np.nan), np.where(live, current, np.nan)
     at = rows.injection_element
     s = picked(power, at)

@@ -183,19 +183,39 @@ class Reading:
         np.subtract.at(found, m["element"], (np.nan_to_num(volts) * np.conj(self.machine_phase_currents)).sum(axis=1))
         return found
 
+    def _drawn(self, of_key: Complexes | None = None) -> Complexes:
+        """Sum over all that each element draws at conductors of buses, on side 0 of what has sides: its current, A; or that
+        current's conjugate times a voltage of each key (n_bus * 4,). By conductor, (n_element, 4)."""
+        a, d, m, t = self.arrays, self.arrays.demand, self.arrays.machine, self.arrays.terminal
+        found = np.zeros((len(a.element_id), 4), np.complex128)
+
+        def into(element: Ints, key: Ints, current: Complexes) -> None:
+            own = key < 4 * a.n_bus
+            value = current[own] if of_key is None else of_key[key[own]] * np.conj(current[own])
+            np.add.at(found, (element[own], key[own] % 4), value)
+
+        first = t["side"] == 0
+        into(t["element"][first], t["key"][first], self.terminal_current[first])
+        for key, sign in (("key_p", 1), ("key_q", -1)):
+            into(d["element"], d[key], sign * self.demand_current)
+        for c, k in enumerate("abc"):
+            into(m["element"], m[f"key_{k}"], -self.machine_phase_currents[:, c])
+        return found
+
     @cached_property
     def injection_phase_current(self) -> Complexes:
         """Current drawn from A, B, C and N by each element that hangs at one bus, A, (n_element, 4)."""
-        a, d = self.arrays, self.arrays.demand
-        found = self.element_current[:, 0, :].copy()
-        n_bus = a.n_bus
-        for key, sign in (("key_p", 1), ("key_q", -1)):
-            own = d[key] < 4 * n_bus
-            np.add.at(found, (d["element"][own], d[key][own] % 4), sign * self.demand_current[own])
-        m = a.machine
-        for c in range(3):
-            np.subtract.at(found, (m["element"], np.full(len(m["element"]), c)), self.machine_phase_currents[:, c])
-        return found
+        return self._drawn()
+
+    @cached_property
+    def injection_phase_power(self) -> Complexes:
+        """Power drawn from A, B and C against the neutral by each element that hangs at one bus, VA, (n_element, 3).
+
+        Of demand along a line each end counts with its own voltage.
+        """
+        volts = np.zeros((self.arrays.n_bus, 4), np.complex128)
+        volts[:, :3] = np.nan_to_num(self.to_neutral)
+        return self._drawn(volts.ravel())[:, :3]
 
     @cached_property
     def switch_flows(self) -> dict[str, Complexes]:

@@ -387,7 +387,7 @@ def _injection_table(rows: PhaseRows, r: Reading) -> Table:
     s = picked(given, at)
     amps = picked(r.injection_phase_current, at)
     current = np.abs(amps)
-    own = picked(r.to_neutral, rows.injection_bus_compiled) * np.conj(amps[:, :3]) / 1e6
+    own = picked(r.injection_phase_power, at) / 1e6
     own = np.where(rows.injection_plant[:, None], -own, own)
     own = np.where(current[:, :3] > _TINY_A, own, np.nan)
     turn = angle_deg(np.where(current > _TINY_A, np.where(rows.injection_plant[:, None], -amps, amps), np.nan))

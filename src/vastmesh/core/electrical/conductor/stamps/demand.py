@@ -46,9 +46,14 @@ def lumped(loads: Sequence[LumpedLoad], b: Builder) -> None:
 def _demand(i: int, e: Demand, b: Builder, share_i: float, share_z: float) -> None:
     group = b.group(f"class:{e.demand_class}")
     area = b.group(f"area:{getattr(b.find(e.bus), 'area', None) or ''}")
-    legs = legs_of(e.id, e.bus, e.conductors, e.connection, e.phase_powers_mva(), e.power_mva(), b)
-    for p, q, _, volts, s in legs:
-        b.demand.append((b.offset + i, p, q, volts, s * 1e6, share_i, share_z, group, area, 1, -1))
+    at = e.drawn_at(b.find) if e.along else (e.bus,)
+    if not all(bus in b.bus_row and all(b.has(bus, c) for c in e.conductors) for bus in at):
+        at = (e.bus,)
+    part = 1 / len(at)
+    each = tuple(s * part for s in e.phase_powers_mva() or ()) or None
+    for bus in at:
+        for p, q, _, volts, s in legs_of(e.id, bus, e.conductors, e.connection, each, e.power_mva() * part, b):
+            b.demand.append((b.offset + i, p, q, volts, s * 1e6, share_i, share_z, group, area, 1, -1))
 
 
 Leg = tuple[int, int, int, float, complex]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
+from itertools import pairwise
 from math import inf
 
 import numpy as np
@@ -13,16 +14,20 @@ from ...arrays import Complexes
 from ...line_constants import order_for
 from .._arrays import Gap, Positions, TapSpot
 from .._builder import NUMBER, Builder
-from .._lines import LineKey, conductor_matrix, earthed_along, own_resistance
+from .._lines import LineKey, conductor_matrix, earthed_along, mutual_ohm_per_km, own_resistance
 from . import stamp
 
+# Position among the lines, the line, Ω/km over the conductors kept, µS/km.
+Member = tuple[int, Line, Complexes, Complexes]
 _POOREST = 1e-12  # Ω: below it a conductor is taken as this
 
 
 @stamp(Line)
 def line(lines: Sequence[Line], b: Builder) -> None:
     """Nominal pi over the conductors, in batches of equal conductors; ohms stay ohms between unequal bases."""
-    batches: dict[str, list[tuple[int, Line, Complexes, Complexes]]] = {}
+    batches: dict[str, list[Member]] = {}
+    coupled: dict[str, tuple[str, Member]] = {}
+    beside = {x for e in lines if e.beside for x in (e.id, e.beside)}
     for i, e in enumerate(lines):
         matrix, geometry = b.find(e.matrix or ""), b.find(e.geometry or "")
         matrix = matrix if isinstance(matrix, LineMatrix) and not matrix.missing() else None
@@ -52,12 +57,109 @@ def line(lines: Sequence[Line], b: Builder) -> None:
             continue
         key = LineKey.of(e, found, b.frequency_hz, matrix, geometry)
         z, susceptance = conductor_matrix(replace(key, conductors=found))
-        batches.setdefault(kept, []).append((i, e, z, susceptance.astype(np.complex128)))
+        member = (i, e, z, susceptance.astype(np.complex128))
+        if e.id in beside and not (e.earthing_every_km and e.earthing_ohm and "N" in kept):
+            coupled[e.id] = (kept, member)
+        else:
+            batches.setdefault(kept, []).append(member)
+    for group in _side_by_side(lines, coupled, b):
+        if len(group.members) > 1:
+            _coupled(group, b)
+        else:
+            batches.setdefault(group.members[0][0], []).append(group.members[0][1])
     for kept, members in batches.items():
         _batch(kept, members, b)
 
 
-def _batch(kept: str, members: list[tuple[int, Line, Complexes, Complexes]], b: Builder) -> None:
+@dataclass
+class _Group:
+    """Lines on the same towers: what each keeps, and the mutual impedances in Ω between two of them by position."""
+
+    members: list[tuple[str, Member]]
+    mutual: dict[tuple[int, int], complex] = field(default_factory=dict)
+
+
+def _side_by_side(lines: Sequence[Line], found: dict[str, tuple[str, Member]], b: Builder) -> list[_Group]:
+    """Groups of lines that are coupled with each other, in order of entry. What can't be coupled is a gap."""
+    home: dict[str, dict[str, None]] = {x: {x: None} for x in found}
+    pairs: dict[frozenset[str], tuple[str, str, complex]] = {}
+    for e in lines:
+        other = b.find(e.beside or "")
+        if not isinstance(other, Line) or frozenset((e.id, other.id)) in pairs:
+            continue
+        if e.id not in found or other.id not in found:
+            if other.in_service and not other.missing() and (e.earthing_every_km or other.earthing_every_km):
+                b.gaps.append(Gap(e.id, "beside", f"its coupling with {other.name} is left out: one of them has electrodes "
+                                  "along its route", breach=False))  # fmt: skip
+            continue
+        shorter = min(e.length_km or 0.0, other.length_km or 0.0)
+        if e.beside_km is not None and e.beside_km > shorter * (1 + 1e-9):
+            b.gaps.append(Gap(e.id, "beside_km", f"it can't be longer side by side with {other.name} than the shorter of both, "
+                              f"{shorter:g} km: that is taken", breach=False))  # fmt: skip
+        km = min(e.beside_km or shorter, shorter)
+        z = mutual_ohm_per_km(e, b.frequency_hz) * km
+        own = [_zero_ohm(found[x][1]) for x in (e.id, other.id)]
+        if 9 * z.imag**2 >= own[0].imag * own[1].imag or 9 * z.real**2 > own[0].real * own[1].real:
+            b.gaps.append(Gap(e.id, "beside", f"its coupling with {other.name} is left out: a mutual impedance of "
+                              f"{abs(3 * z):.3g} Ω in the zero sequence is more than lines of {abs(own[0]):.3g} and "
+                              f"{abs(own[1]):.3g} Ω can have"))  # fmt: skip
+            continue
+        pairs[frozenset((e.id, other.id))] = e.id, other.id, -z if e.beside_way == "opposite" else z
+        joined = home[e.id] | home[other.id]
+        home.update(dict.fromkeys(joined, joined))
+    groups: list[_Group] = []
+    seen: set[str] = set()
+    for x in found:
+        if x in seen:
+            continue
+        idents = list(home[x])
+        seen |= home[x].keys()
+        place = {ident: k for k, ident in enumerate(idents)}
+        mutual = {(place[p], place[q]): z for p, q, z in pairs.values() if p in place and q in place}
+        groups.append(_Group([found[i] for i in idents], mutual))
+    return groups
+
+
+def _zero_ohm(member: Member) -> complex:
+    """Mean own and mutual terms of a line as its zero-sequence impedance, Ω."""
+    _, e, z, _ = member
+    k = len(z)
+    own = np.trace(z) / k
+    shared = (z.sum() - np.trace(z)) / (k * (k - 1)) if k > 1 else own
+    return complex(own + 2 * shared) * (e.length_km or 0.0) / e.parallel
+
+
+def _coupled(group: _Group, b: Builder) -> None:
+    """One admittance over the ends of all lines of a group: their series impedances in one matrix, then inverted."""
+    sizes = [len(kept) for kept, _ in group.members]
+    starts = np.cumsum([0, *sizes])
+    total = int(starts[-1])
+    z, half = np.zeros((total, total), np.complex128), np.zeros((total, total), np.complex128)
+    spans = [slice(int(a), int(c)) for a, c in pairwise(starts)]
+    for span, (_, (_, e, per_km, susceptance)) in zip(spans, group.members, strict=True):
+        km = e.length_km or 0.0
+        z[span, span] = per_km * km / e.parallel
+        half[span, span] = 0.5j * 1e-6 * susceptance * km * e.parallel
+    for (p, q), mutual in group.mutual.items():
+        z[spans[p], spans[q]] = mutual
+        z[spans[q], spans[p]] = mutual
+    y = np.linalg.inv(z + np.eye(total) * _POOREST)
+    block = np.block([[y + half, -y], [-y, y + half]])
+    order: list[int] = []
+    elements, sides, conductors, keys = [], [], [], []
+    for span, (kept, (i, e, per_km, _)) in zip(spans, group.members, strict=True):
+        resistance = own_resistance(per_km) * (e.length_km or 0.0) / e.parallel
+        b.losses(i, 0, resistance.tolist(), before=len(order))
+        for side, bus in enumerate(e.buses()):
+            order += [side * total + c for c in range(span.start, span.stop)]
+            elements += [i] * len(kept)
+            sides += [side] * len(kept)
+            conductors += [NUMBER[c] for c in kept]
+            keys += [b.key(bus, c) for c in kept]
+    b.together(np.array(elements, np.int64), sides, conductors, np.array(keys, np.int64), block[np.ix_(order, order)])
+
+
+def _batch(kept: str, members: list[Member], b: Builder) -> None:
     k = len(kept)
     elements = np.array([m[0] for m in members], np.int64)
     scale = np.array([(m[1].length_km or 0.0) / m[1].parallel for m in members])
