@@ -354,6 +354,42 @@ def measure_slider(n_bus: int) -> dict[str, Any]:
                 "slowest_ms": max(times[2:])}  # fmt: skip
 
 
+# From Enter in a field to two frames after its answer was read. Parsing and painting lie in between.
+_EDIT = """() => {
+  window.times = []
+  const read = Response.prototype.text
+  const json = Response.prototype.json
+  const done = () => requestAnimationFrame(() => requestAnimationFrame(
+    () => setTimeout(() => window.times.push(performance.measure('edit', 'enter').duration))))
+  for (const [name, own] of [['text', read], ['json', json]])
+    Response.prototype[name] = async function () {
+      const found = await own.call(this)
+      if (this.url.includes('/changes')) setTimeout(done)
+      return found
+    }
+  document.addEventListener('keydown', e => e.key === 'Enter' && performance.mark('enter'), true)
+}"""
+
+
+def measure_edit(n_bus: int) -> dict[str, Any]:
+    """A load's power typed in the card of the bench: from Enter to repaint."""
+    with opened(n_bus) as (page, _):
+        page.keyboard.press("/")
+        page.get_by_role("dialog").get_by_role("searchbox").fill("D3.2.5")
+        page.get_by_role("option").first.click()
+        field = page.get_by_role("textbox", name="Active power").first
+        page.wait_for_timeout(1500)
+        page.evaluate(_EDIT)
+        for k in range(9):
+            field.click()
+            field.fill(f"{0.21 + 0.01 * k:.2f}")
+            page.keyboard.press("Enter")
+            page.wait_for_timeout(2500)
+        times = page.evaluate("() => window.times")
+        return {"buses": n_bus, "edits": len(times), "enter_to_repaint_ms": statistics.median(times[2:]),
+                "slowest_ms": max(times[2:])}  # fmt: skip
+
+
 def measure_sift(n_bus: int) -> dict[str, Any]:
     """Sift lines over a solved network, through the service: answer out in one process."""
     from starlette.testclient import TestClient
@@ -426,7 +462,7 @@ def show(title: str, rows: list[dict[str, Any]]) -> None:
 KINDS: dict[str, Callable[[int], dict[str, Any]]] = {
     "solve": measure, "service": lambda n: measure_service(n, slide=n <= 10_000), "sheet": measure_sheet,
     "slider": measure_slider, "sift": measure_sift, "per_phase": measure_per_phase, "street": measure_street,
-    "balancing": measure_balancing, "edge": measure_edge,
+    "balancing": measure_balancing, "edge": measure_edge, "edit": measure_edit,
 }  # fmt: skip
 
 
@@ -443,7 +479,11 @@ def main() -> None:
     show("Service: opening a project, one step of the demand slider", [alone("service", str(n)) for n in SIZES[:2]])
     show("Sift lines through the service", [alone("sift", str(n)) for n in (1000, 70_000)])
     show("Slider in the browser, profile open", [alone("slider", "1000")])
-    show("Sheet: median time between frames while panning and zooming", [alone("sheet", str(n)) for n in (1800, 3600)])
+    show("An edit in the browser", [alone("edit", str(n)) for n in SIZES[:2]])
+    show(
+        "Sheet: median time between frames while panning and zooming",
+        [alone("sheet", str(n)) for n in (1800, 3600, 10_000)],
+    )
 
 
 if __name__ == "__main__":

@@ -6,6 +6,7 @@ import asyncio
 import shutil
 import tempfile
 import threading
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -194,7 +195,8 @@ def test_listeners_hear_every_revision(session: LiveSession) -> None:
         session.forget(queue)
         return heard
 
-    assert asyncio.run(listen()) == [1, 2]
+    with ThreadPoolExecutor(1) as own:  # browser tests may leave a loop running in this thread
+        assert own.submit(asyncio.run, listen()).result() == [1, 2]
     assert not session.watched
 
 

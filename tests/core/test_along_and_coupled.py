@@ -12,6 +12,7 @@ import pytest
 from tests.core.test_per_phase_cases import at, net, read, stiff
 from tests.helpers import Item, bus, line, load, source
 from vastmesh.core.checks import run_checks
+from vastmesh.core.electrical.conductor import compile_conductors, find_gaps
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Network, Update, removal
 from vastmesh.core.studies.load_flow import run_load_flow
@@ -216,6 +217,28 @@ def test_the_balanced_flow_knows_no_coupling() -> None:
     assert at(coupled, "buses", "b", "voltage_pu") == at(without, "buses", "b", "voltage_pu")
     per_phase = run_unbalanced(Network.from_items([*items, circuit("two", "a", "b", beside="one", **MUTUAL)]))
     assert at(per_phase, "buses", "b", "voltage_pu") == pytest.approx(at(without, "buses", "b", "voltage_pu"), abs=1e-5)
+
+
+def test_gaps_are_found_without_compiling_what_has_none() -> None:
+    """The quick way tells the same as compiling everything, whatever is missing."""
+    base = [bus("a", 11), source("a"), bus("b", 11), bus("c", 0.4, conductors="ABCN"), bus("d", 0.4, conductors="BN"),
+            line("a", "b"), line("c", "d", conductors="ABCN"), load("b", 0.3), load("d", 0.01, conductors="AN"),
+            load("c", 0.01, id="delta", conductors="ABC", p_a_mw=0.003, p_b_mw=0.007, active_power_mw=None, reactive_power_mvar=None),
+            load("b", 0.2, id="along", along="a-b"), {"kind": "regulator", "id": "r", "from_bus": "b", "to_bus": "c"},
+            circuit("e", "a", "b", beside="a-b", beside_km=30.0), circuit("f", "a", "b", conductors="ABC", beside="a-b",
+                                                                          beside_x0_ohm_per_km=90.0)]  # fmt: skip
+    rng = np.random.default_rng(3)
+    told = 0
+    for _ in range(40):
+        kept = [i for i in base if i["kind"] == "bus" or rng.random() < 0.7]
+        there = {i["id"] for i in kept}
+        kept = [{k: v for k, v in i.items() if k not in ("along", "beside", "beside_km") or i.get("along", i.get("beside")) in there}
+                for i in kept]  # fmt: skip
+        network = net(*kept)
+        every = compile_conductors(network).gaps
+        assert find_gaps(network) == every
+        told += len(every)
+    assert told > 40
 
 
 @pytest.mark.parametrize("more", [{}, MUTUAL, {"beside_m": 11.0, "beside_km": 4.0, "beside_way": "opposite"}])

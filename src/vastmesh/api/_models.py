@@ -382,9 +382,19 @@ class FeederOut(BaseModel):
     buses: list[str]
 
 
+class StationOut(BaseModel):
+    """Buses at one site that belong to no feeder; the feeders that leave it."""
+
+    id: str
+    name: str
+    buses: list[str]
+    feeders: list[str]
+
+
 class FeedersOut(BaseModel):
     revision: int
     feeders: list[FeederOut]
+    stations: list[StationOut]
 
 
 class ProfileOut(BaseModel):

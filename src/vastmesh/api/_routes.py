@@ -303,11 +303,13 @@ def supply(ident: str, one: One) -> m.SupplyOut:
         )  # fmt: skip
 
 
-@api.get("/projects/{project_id}/feeders", summary="Feeders as the network is switched")
+@api.get("/projects/{project_id}/feeders", summary="Feeders as the network is switched, and stations")
 def feeders(one: One) -> m.FeedersOut:
     with one.lock:
         found = [m.FeederOut(id=f.id, name=f.name, supply=f.supply, buses=list(f.buses)) for f in one.trace().feeders]
-        return m.FeedersOut(revision=one.revision, feeders=found)
+        stations = [m.StationOut(id=s.id, name=s.name, buses=list(s.buses), feeders=list(s.feeders))
+                    for s in one.trace().stations]  # fmt: skip
+        return m.FeedersOut(revision=one.revision, feeders=found, stations=stations)
 
 
 @api.get(

@@ -47,8 +47,9 @@ export const checksQuery = (project: string, revision: number) =>
     answer(client.GET('/api/projects/{project_id}/checks', { params: of(project) })),
   )
 
-export const feedersQuery = (project: string, revision: number) =>
-  onRevision('feeders', project, revision, '', () =>
+/** Feeders and stations; they stay while the wiring does. */
+export const feedersQuery = (project: string, wiring: number) =>
+  onRevision('feeders', project, wiring, '', () =>
     answer(client.GET('/api/projects/{project_id}/feeders', { params: of(project) })),
   )
 

@@ -355,7 +355,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Feeders as the network is switched */
+        /** Feeders as the network is switched, and stations */
         get: operations["feeders_api_projects__project_id__feeders_get"];
         put?: never;
         post?: never;
@@ -1323,6 +1323,8 @@ export interface components {
             revision: number;
             /** Feeders */
             feeders: components["schemas"]["FeederOut"][];
+            /** Stations */
+            stations: components["schemas"]["StationOut"][];
         };
         /**
          * FieldSpec
@@ -2049,6 +2051,20 @@ export interface components {
             mentions: string[];
             /** Took Ms */
             took_ms: number;
+        };
+        /**
+         * StationOut
+         * @description Buses at one site that belong to no feeder; the feeders that leave it.
+         */
+        StationOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Buses */
+            buses: string[];
+            /** Feeders */
+            feeders: string[];
         };
         /** StepOut */
         StepOut: {

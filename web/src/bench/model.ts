@@ -149,6 +149,58 @@ export function underCondition(items: Items, condition: Item | undefined): Items
   return next
 }
 
+/** Fields other than buses that say how a network is wired, and what its stations and feeders are called. */
+const WIRING = ['closed', 'in_service', 'substation', 'nominal_kv', 'name', 'condition', 'states', 'values']
+
+/** Whether a change of an item can lead to other stations or feeders. */
+export function rewires(before: Item | undefined, after: Item): boolean {
+  if (!before) return true
+  if (
+    WIRING.some((f) => before[f] !== after[f] && !(typeof after[f] === 'object' && same(before[f], after[f])))
+  )
+    return true
+  const [a, b] = [busesOf(before), busesOf(after)]
+  return a.length !== b.length || a.some((bus, n) => bus !== b[n])
+}
+
+/** Fields that the sheet draws, beside buses and what an item is. */
+const DRAWN = [
+  'name',
+  'x',
+  'y',
+  'bar',
+  'upright',
+  'nominal_kv',
+  'closed',
+  'device',
+  'flipped',
+  'symbol_size',
+  'label_dx',
+  'label_dy',
+  'longitude',
+  'latitude',
+  'route',
+  'area',
+]
+
+/** Whether two sets of items look the same on the sheet, results apart. */
+export function drawnAlike(before: Items, after: Items): boolean {
+  if (before === after) return true
+  if (before.size !== after.size) return false
+  const old = before.values()
+  for (const item of after.values()) {
+    const was = old.next().value
+    if (was === item) continue
+    if (!was || was.id !== item.id || was.kind !== item.kind) return false
+    if (DRAWN.some((f) => was[f] !== item[f] && !(f === 'route' && same(was[f], item[f])))) return false
+    const [a, b] = [busesOf(was), busesOf(item)]
+    if (a.length !== b.length || a.some((bus, n) => bus !== b[n])) return false
+  }
+  return true
+}
+
+const same = (a: unknown, b: unknown) => JSON.stringify(a) === JSON.stringify(b)
+
 /** The items after a change: altered ones in place, new ones at the end, or in the order given. */
 export function applied(
   items: Items,

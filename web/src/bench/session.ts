@@ -1,7 +1,7 @@
 /** What the bench asks of the service. One change at a time; answers older than what is shown are dropped. */
 import { answer, type Change, type Changed, client, type Live, messageOf, ServiceError } from '../api/client'
 import type { paths } from '../api/schema'
-import { applied, complete, type Item, type Result } from './model'
+import { applied, complete, type Item, type Result, rewires } from './model'
 import { initial, notify, resultLabel, select, selectMany, shownResult, useBench } from './store'
 
 const { getState, setState } = useBench
@@ -14,8 +14,12 @@ const known = () => {
 }
 
 let events: EventSource | null = null
+/** The items as the service had them last, without what is shown ahead of it. */
+let acknowledged = new Map<string, Item>()
 /** Changes are sent one after the other, each on the revision that the one before led to. */
 let queue: Promise<unknown> = Promise.resolve()
+/** How many are on their way: the first of them leaves at once. */
+let outstanding = 0
 
 export async function open(projectId: string) {
   close()
@@ -23,6 +27,8 @@ export async function open(projectId: string) {
     client.GET('/api/projects/{project_id}', { params: { path: { project_id: projectId } } }),
   )
   const items = new Map((opened.items as Item[]).map((i) => [i.id, i]))
+  acknowledged = new Map(items)
+  const { wiring } = getState()
   const { shelf, shelfOpen, shelfTall, cardOpen, lens, grid, clip } = getState()
   setState({
     ...initial,
@@ -36,6 +42,7 @@ export async function open(projectId: string) {
     arrangement: getState().arrangement,
     project: opened.project,
     revision: opened.project.revision,
+    wiring: wiring + 1,
     items,
     undoLabel: opened.history.undo ?? null,
     redoLabel: opened.history.redo ?? null,
@@ -85,12 +92,18 @@ async function catchUp() {
 function take(done: Changed) {
   const state = getState()
   if (done.revision < state.revision) return
-  const items = applied(state.items, done.changed as Item[], done.removed, done.order)
+  const changed = done.changed as Item[]
+  const items = applied(state.items, changed, done.removed, done.order)
+  // Against what was acknowledged last: what is shown may be ahead of it.
+  const rewired = done.removed.length > 0 || changed.some((i) => rewires(acknowledged.get(i.id), i))
+  for (const i of changed) acknowledged.set(i.id, i)
+  for (const id of done.removed) acknowledged.delete(id)
   const selected = state.selected && items.has(state.selected) ? state.selected : null
   const chosen = new Set([...state.chosen].filter((id) => items.has(id)))
   setState({
     items,
     revision: done.revision,
+    wiring: state.wiring + (rewired ? 1 : 0),
     undoLabel: done.history.undo ?? null,
     redoLabel: done.history.redo ?? null,
     selected: done.select ?? selected,
@@ -107,17 +120,23 @@ const READ_ONLY =
 
 function send(call: Send, answered?: () => void): Promise<boolean> {
   if (getState().looking) return Promise.reject(new Error(READ_ONLY))
-  setState((s) => ({ busy: s.busy + 1 }))
-  const job = queue.then(async () => {
+  let begun = false
+  const run = async () => {
     try {
-      const done = (await answer(call(getState().revision))) as Changed
+      // The request leaves before anything is drawn anew.
+      const sent = call(getState().revision)
+      setState((s) => ({ busy: s.busy + 1 }))
+      begun = true
+      const done = (await answer(sent)) as Changed
       answered?.()
       take(done)
       return true
     } finally {
-      setState((s) => ({ busy: s.busy - 1 }))
+      outstanding--
+      if (begun) setState((s) => ({ busy: s.busy - 1 }))
     }
-  })
+  }
+  const job = outstanding++ ? queue.then(run) : run()
   queue = job.catch(() => undefined)
   return job
 }
@@ -136,20 +155,22 @@ export async function sendOrTell(call: Send): Promise<boolean> {
 /** Apply changes; throws the service's refusal, so that a form can show it where it belongs. */
 export function change(label: string, changes: Change[]): Promise<boolean> {
   if (getState().looking) return Promise.reject(new Error(READ_ONLY))
-  const before = optimistic(changes)
   pending.push(changes)
   const done = () => {
     const at = pending.indexOf(changes)
     if (at >= 0) pending.splice(at, 1)
   }
-  return send(
+  const sent = send(
     (base_revision) =>
       client.POST('/api/projects/{project_id}/changes', {
         params: { path: path(), query: known() },
         body: { base_revision, label, changes },
       }),
     done,
-  ).catch((error: unknown) => {
+  )
+  // Shown once the request has left: in large networks drawing takes as long as the answer.
+  const before = optimistic(changes)
+  return sent.catch((error: unknown) => {
     done()
     setState((s) => ({ items: applied(s.items, before, [], undefined) }))
     throw error

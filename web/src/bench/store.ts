@@ -73,6 +73,8 @@ export interface Notice {
 export interface BenchState {
   project: Project | null
   revision: number
+  /** Another one whenever the network may have other stations or feeders. */
+  wiring: number
   items: Items
   /** The last good result; stays while a later one fails. */
   result: Result | null
@@ -132,6 +134,7 @@ export interface BenchState {
 export const initial: BenchState = {
   project: null,
   revision: 0,
+  wiring: 0,
   items: new Map(),
   result: null,
   raw: null,

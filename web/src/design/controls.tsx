@@ -1,5 +1,5 @@
 /** The few controls the interface is made of, on React Aria, dressed from the tokens. */
-import type { ReactNode } from 'react'
+import { type ReactNode, useMemo, useState } from 'react'
 import {
   Button as AriaButton,
   Dialog as AriaDialog,
@@ -11,12 +11,15 @@ import {
   Tab as AriaTab,
   TabList as AriaTabList,
   Tooltip as AriaTooltip,
+  Autocomplete,
   type ButtonProps,
+  Input,
   Label,
   ListBox,
   ListBoxItem,
   Modal,
   ModalOverlay,
+  SearchField,
   SelectValue,
   SliderThumb,
   SliderTrack,
@@ -99,6 +102,8 @@ const Option = styled(ListBoxItem)`
 const Options = styled(
   ListBox,
 )`padding: 4px; outline: none; max-height: 320px; overflow: auto;` as typeof ListBox
+const Search = styled(SearchField)`padding: 6px 6px 2px; min-width: 220px;`
+const More = styled.p`margin: 0; padding: 4px 12px 0; font-size: 12px; color: ${(p) => p.theme.quiet};`
 const SelectButton = styled(AriaButton)`
   display: inline-flex; align-items: center; gap: 4px; border: none; background: transparent; padding: 3px 4px; border-radius: 4px;
   font-weight: 500; cursor: default; max-width: 100%; text-align: left;
@@ -111,7 +116,11 @@ export interface Choice {
   readonly label: string
 }
 
-/** One of several words, in line with the text around it. */
+/** From so many choices on, a list is searched and not scrolled, and made only while it is open. */
+const LONG = 40
+const MOST_SHOWN = 60
+
+/** One of several words, in line with the text around it; of many with a search. */
 export function Pick(props: {
   label: string
   hideLabel?: boolean
@@ -121,11 +130,27 @@ export function Pick(props: {
   isDisabled?: boolean
   placeholder?: string
 }) {
+  const long = props.choices.length > LONG
+  const [open, setOpen] = useState(false)
+  const [words, setWords] = useState('')
+  const own = useMemo(() => props.choices.filter((c) => c.id === props.value), [props.choices, props.value])
+  const fitting = useMemo(
+    () => (long && open ? matching(props.choices, words) : []),
+    [long, open, words, props.choices],
+  )
+  const shown = fitting.slice(0, MOST_SHOWN)
+  // The chosen one is always among the options: the button reads its label from there.
+  const options = long ? [...own.filter((c) => !shown.includes(c)), ...shown] : props.choices
+  const list = <Options items={options}>{(c) => <Option id={c.id}>{c.label}</Option>}</Options>
   return (
     <AriaSelect
       aria-label={props.hideLabel ? props.label : undefined}
       selectedKey={props.value}
       onSelectionChange={(key) => key !== null && props.onChange(String(key))}
+      onOpenChange={(now) => {
+        setOpen(now)
+        setWords('')
+      }}
       isDisabled={props.isDisabled}
       placeholder={props.placeholder ?? 'none'}
     >
@@ -135,10 +160,35 @@ export function Pick(props: {
         <Icon name="down" size={12} />
       </SelectButton>
       <Popover>
-        <Options items={props.choices}>{(c) => <Option id={c.id}>{c.label}</Option>}</Options>
+        {long ? (
+          <Autocomplete inputValue={words} onInputChange={setWords}>
+            <Search aria-label={`Find ${props.label.toLowerCase()}`} autoFocus>
+              <TextInput as={Input} placeholder="Part of a name" />
+            </Search>
+            {fitting.length > MOST_SHOWN && (
+              <More>{fitting.length - MOST_SHOWN} more: type part of the name</More>
+            )}
+            {list}
+          </Autocomplete>
+        ) : (
+          list
+        )}
       </Popover>
     </AriaSelect>
   )
+}
+
+/** Choices with all words in their label, those that begin with the first of them before. */
+export function matching(choices: readonly Choice[], words: string): readonly Choice[] {
+  const wanted = words.toLowerCase().split(/\s+/).filter(Boolean)
+  if (!wanted.length) return choices
+  const found = choices.filter((c) => {
+    const label = c.label.toLowerCase()
+    return wanted.every((w) => label.includes(w))
+  })
+  const first = wanted[0]!
+  const begins = (c: Choice) => (c.label.toLowerCase().startsWith(first) ? 0 : 1)
+  return found.sort((a, b) => begins(a) - begins(b))
 }
 
 export const TabList = styled(AriaTabList)`display: flex; gap: 18px;` as typeof AriaTabList

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from ..catalogue import find_type, typical_line_type, typical_transformer, typical_x_over_r
-from ..electrical.conductor import compile_conductors
+from ..electrical.conductor import find_gaps
 from ..errors import InvalidFields
 from ..network import (
     Bus,
@@ -368,7 +368,7 @@ def _fits(item: Element, field: str, value: Any) -> bool:
 
 def phases(s: Subject) -> Iterator[Check]:
     """Elements that ask for a phase or neutral that is not there, and neutrals that are broken on their way."""
-    for gap in compile_conductors(s.network).gaps:
+    for gap in find_gaps(s.network):
         yield Check("phases", gap.element, Severity.BREACH if gap.breach else Severity.WATCH, gap.text, gap.field)
 
 

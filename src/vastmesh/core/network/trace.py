@@ -10,7 +10,12 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from functools import cached_property
 
+import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+
 from .elements.bus import Bus
+from .elements.line import Line
 from .elements.source import Source
 from .elements.switch import Switch
 from .elements.transformer import Transformer
@@ -28,6 +33,19 @@ class Feeder:
     name: str
     supply: str
     buses: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Station:
+    """Buses at one site, joined by equipment without length or by a substation; ``feeders``: ids of those that leave it.
+
+    ``id``: its bus of the highest voltage.
+    """
+
+    id: str
+    name: str
+    buses: tuple[str, ...]
+    feeders: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -217,7 +235,44 @@ class Trace:
             if a != b and b in found and a in found:
                 found[a] += found.pop(b)
         items = self.network.items
+        self._starts = {i: at[i] for i in found}
         return [Feeder(i, self._feeder_name(i), items[at[i]].name, tuple(b)) for i, b in found.items()]
+
+    @cached_property
+    def stations(self) -> list[Station]:
+        """Stations in order. What supplies further supply points is grid and not a feeder here: its buses are in stations."""
+        points = self._supply_points()
+        above = {t.hv_bus for t in self.network.of(Transformer) if t.lv_bus in points}
+        feeders = [f for f in self.feeders if above.isdisjoint(f.buses)]
+        taken = {b for f in feeders for b in f.buses}
+        rest = {b.id: n for n, b in enumerate(b for b in self.network.of(Bus) if b.id not in taken)}
+        pairs, site = list[tuple[int, int]](), dict[str, int]()
+        for e in self.network.elements():
+            if isinstance(e, Bus):
+                if e.id in rest and e.substation:
+                    pairs.append((site.setdefault(e.substation, rest[e.id]), rest[e.id]))
+            elif not isinstance(e, Line):
+                here = [rest[b] for b in e.buses() if b in rest]
+                pairs += [(here[0], other) for other in here[1:]]
+        a = np.array(pairs, np.int64).reshape(-1, 2)
+        graph = coo_array((np.ones(len(a), np.int8), (a[:, 0], a[:, 1])), shape=(len(rest), len(rest)))
+        label = connected_components(graph, directed=False)[1].tolist() if rest else []
+        members: dict[int, list[Bus]] = {}
+        for ident, n in rest.items():
+            bus = self.network[ident]
+            assert isinstance(bus, Bus)
+            members.setdefault(label[n], []).append(bus)
+        leaving: dict[int, list[str]] = {}
+        for feeder in feeders:
+            if (n := rest.get(self._starts[feeder.id], -1)) >= 0:
+                leaving.setdefault(label[n], []).append(feeder.id)
+        found = []
+        for key, buses in members.items():
+            hub = max(buses, key=lambda b: b.nominal_kv or 0.0)
+            of = next((b.substation for b in buses if b.substation), None)
+            name = self.network[of].name if of else hub.name
+            found.append(Station(hub.id, name, tuple(b.id for b in buses), tuple(leaving.get(key, ()))))
+        return found
 
     def _feeder_name(self, element: str) -> str:
         return self.network[element].name

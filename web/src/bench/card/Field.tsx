@@ -1,5 +1,5 @@
 /** One field in place: a value that is typed over; what the service refuses stays, with the reason under it. */
-import { useId, useRef, useState } from 'react'
+import { useId, useMemo, useRef, useState } from 'react'
 import styled from 'styled-components'
 import { type FieldSpec, messageOf, ServiceError, type Step } from '../../api/client'
 import { Pick } from '../../design/controls'
@@ -7,7 +7,7 @@ import { exact, parseNumber, significant } from '../../design/format'
 import { Icon } from '../../design/Icon'
 import { font } from '../../design/tokens'
 import { createFor } from '../create'
-import type { Item } from '../model'
+import { busesOf, type Item } from '../model'
 import { change, confirm, update } from '../session'
 import { select, useBench } from '../store'
 import { TypePick } from './TypePick'
@@ -192,13 +192,19 @@ const Open = styled.button`
 
 function ReferencePick({ item, spec, keep }: EditorProps) {
   const items = useBench((s) => s.items)
-  const found = [...items.values()].filter((i) => i.kind === spec.ref)
-  const fresh = CREATED[spec.ref ?? '']
-  const choices = [
-    ...(spec.required ? [] : [{ id: NONE, label: 'none' }]),
-    ...found.map((i) => ({ id: i.id, label: i.name })),
-    ...(fresh ? [{ id: NEW, label: `new ${fresh} …` }] : []),
-  ]
+  const choices = useMemo(() => {
+    const fresh = CREATED[spec.ref ?? '']
+    const found = [...items.values()].filter((i) => i.kind === spec.ref && i.id !== item.id)
+    // What is connected to the same bus is most likely meant.
+    const here = new Set(busesOf(item))
+    const near = (i: Item) => (here.size && busesOf(i).some((b) => here.has(b)) ? 0 : 1)
+    if (here.size) found.sort((a, b) => near(a) - near(b))
+    return [
+      ...(spec.required ? [] : [{ id: NONE, label: 'none' }]),
+      ...(fresh ? [{ id: NEW, label: `new ${fresh} …` }] : []),
+      ...found.map((i) => ({ id: i.id, label: i.name })),
+    ]
+  }, [items, spec, item])
   const value = item[spec.name]
   const choose = async (c: string) => {
     if (c !== NEW) return keep(c === NONE ? null : c)

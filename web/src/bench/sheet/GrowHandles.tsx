@@ -126,11 +126,6 @@ function Sign({ name }: { name: string }) {
   if (name === 'switch_at_start') return <path d="M-12-6V6M-12 0H-7L0-6M0 0H12" />
   if (name === 'switch_at_end') return <path d="M12-6V6M12 0H7L0-6M0 0H-12" />
   const branch = branchSymbols[name]
-  if (branch)
-    return (
-      <g transform="scale(0.8)">
-        <branch.Draw device="breaker" />
-      </g>
-    )
-  return <g transform="translate(0 -8) scale(0.9)">{hangSymbols[name]?.Draw({ device: 'capacitor' })}</g>
+  if (branch) return <path d={branch.path({ device: 'breaker' })} transform="scale(0.8)" />
+  return <path d={hangSymbols[name]?.path({ device: 'capacitor' })} transform="translate(0 -8) scale(0.9)" />
 }

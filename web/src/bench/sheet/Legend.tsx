@@ -270,9 +270,9 @@ const Keys = styled.div`
 /** Every feeder with its colour; choosing one selects its buses. */
 function FeederKey() {
   const theme = useTheme()
-  const { project, revision } = useBench()
+  const { project, wiring } = useBench()
   const { data } = useQuery({
-    ...feedersQuery(project?.id ?? '', revision),
+    ...feedersQuery(project?.id ?? '', wiring),
     enabled: !!project,
     placeholderData: (last) => last,
   })

@@ -188,9 +188,7 @@ const Branch = memo(function Branch(props: {
         >
           <path d={`M0 ${-symbol.gap}V${symbol.gap}`} stroke={theme.panel} strokeWidth={5} {...THIN} />
           <circle r={14} fill="transparent" stroke="none" />
-          <g {...THIN}>
-            <symbol.Draw device={shape.device} open={shape.open} />
-          </g>
+          <path d={symbol.path(shape)} {...THIN} />
         </g>
       )}
       {!symbol && live && props.flow !== 0 && shape.length > 34 && (
@@ -217,9 +215,6 @@ function Chevron(props: { at: Point; vertical: boolean; forward: boolean; scale:
   )
 }
 
-/** Symbols with writing in them: turned back where they stand up. */
-const LETTERED = new Set(['generator', 'induction_motor', 'synchronous_motor', 'inverter'])
-
 const Hang = memo(function Hang({ shape, live, scale }: { shape: HangShape; live: boolean; scale: number }) {
   const theme = useTheme()
   const symbol = hangSymbols[shape.kind]
@@ -236,12 +231,13 @@ const Hang = memo(function Hang({ shape, live, scale }: { shape: HangShape; live
       <path d={pathOf(shape.points)} {...THIN} strokeDasharray={live ? undefined : '2 4'} />
       <g transform={`translate(${shape.at.x} ${shape.at.y}) scale(${size} ${(shape.up ? -1 : 1) * size})`}>
         <rect x={-10} y={-4} width={20} height={26} fill="transparent" stroke="none" />
-        <g
-          fill={theme.panel}
-          transform={LETTERED.has(shape.kind) && shape.up ? 'translate(0 18) scale(1 -1)' : undefined}
-        >
-          {symbol?.Draw({ device: shape.device })}
-        </g>
+        {symbol && (
+          <path
+            d={symbol.path(shape)}
+            fill={theme.panel}
+            transform={symbol.lettered && shape.up ? 'translate(0 18) scale(1 -1)' : undefined}
+          />
+        )}
       </g>
     </g>
   )

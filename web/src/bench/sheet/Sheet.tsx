@@ -1,6 +1,6 @@
 /** The sheet: the diagram with its labels, marks, grow handles and legend. */
 import { useQuery } from '@tanstack/react-query'
-import { useEffect, useMemo, useRef } from 'react'
+import { useCallback, useEffect, useMemo, useRef } from 'react'
 import styled, { useTheme } from 'styled-components'
 import type { Finding } from '../../api/client'
 import { feedersQuery } from '../../api/queries'
@@ -8,27 +8,31 @@ import { IconButton } from '../../design/controls'
 import { MarkShape } from '../../design/Icon'
 import { font } from '../../design/tokens'
 import { pick } from '../../features/palette/pick'
-import { type Item, type Items, number, underCondition } from '../model'
+import { drawnAlike, type Item, type Items, number, underCondition } from '../model'
 import { activeLabels, usePrefs } from '../prefs'
 import { lookAway, placeAs, throwSwitch } from '../session'
 import { fitSheet, hover, select, selection, toggle, useBench, useCondition } from '../store'
 import { paintCanvas } from './canvas'
 import { Detail } from './Detail'
+import { fold, LEAST_BUSES, type Mark, sitesOf, stepAt } from './folding'
 import { Backdrop, HeatSurface, Routes, useBackdrop } from './Geography'
 import { GrowHandles } from './GrowHandles'
 import { boxOf, centred, fitView, type Point, pathOf, toScreen, type View, zoomed } from './geometry'
+import { hitAt } from './hit'
 import { Legend } from './Legend'
 import { inkOf, type Label, labelsFor } from './labels'
+import { MarkDetail, MarksKey, MarksLayer, markBoxes, marksIn, usePointed } from './MarksLayer'
 import { buildMapScene, placedBuses } from './mapScene'
 import { arrow, neighbour } from './neighbour'
 import { Painter, type Shapes } from './Painter'
 import { makePaint, type Paint } from './paint'
 import { SchemeLayer } from './SchemeLayer'
-import { buildScene, type Scene } from './scene'
+import { type BranchShape, buildScene, type HangShape, type Scene } from './scene'
 import { boxFrom, type Drag, type Moving, moveBuses, movedOnMap, useDrag } from './useDrag'
 import { useView } from './useView'
 
 const MOST_SVG = 1600
+const NO_HANGS: readonly HangShape[] = []
 /** As many chosen elements have their labels whatever the zoom. */
 const MOST_MARKED = 80
 
@@ -93,7 +97,8 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
   const { view, size, go } = useView(svg)
   const normal = useBench((s) => s.items)
   const condition = useCondition()
-  const items = useMemo(() => underCondition(normal, condition), [normal, condition])
+  const switched = useMemo(() => underCondition(normal, condition), [normal, condition])
+  const items = useDrawn(switched)
   const { result, failed, selected, chosen, hovered, lens, reveal, grid, picking, pinned } = useBench()
   const { arrangement, study, looking } = useBench()
   const prefs = usePrefs()
@@ -107,7 +112,7 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
     () => (moving && moving.drag.kind !== 'box' ? build(withMoved(items, moving, onMap)) : still),
     [items, moving, still, build, onMap],
   )
-  const feeders = useFeeders()
+  const feeders = useFeeders(lens === 'feeder')
   const backdrop = useBackdrop(onMap)
   const paint = useMemo(
     () =>
@@ -123,7 +128,9 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
       }),
     [theme, lens, prefs.bands, items, result, feeders, pinned, study],
   )
-  const shapes = useMemo(() => visible(scene, view, size), [scene, view, size])
+  const folded = useFolded(scene, view.k)
+  const shapes = useMemo(() => visible(folded, view, size), [folded, view, size])
+  const [pointed, point] = usePointed()
   const count = shapes.buses.length + shapes.branches.length + shapes.hangs.length
   const many = count > MOST_SVG
 
@@ -150,9 +157,21 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
   )
   const words = useMemo(() => ({ set: activeLabels(prefs), units: prefs.units }), [prefs])
   const labels = useMemo(
-    () => (many ? [] : labelsFor(scene, result, words, paint, view, size.width, size.height, emphasised)),
-    [many, scene, result, words, paint, view, size, emphasised],
+    () =>
+      labelsFor(
+        { ...shapes, labelMoves: scene.labelMoves },
+        result,
+        words,
+        paint,
+        view,
+        size.width,
+        size.height,
+        emphasised,
+        markBoxes(marksIn(folded, view, size), view),
+      ),
+    [shapes, folded, scene, result, words, paint, view, size, emphasised],
   )
+  const apart = Math.round(32 / Math.min(view.k, 1.6)) / 10
   const symbolScale = Math.round(Math.max(1, Math.min(2.2, 0.7 / view.k)) * 10) / 10
 
   const keyDown = (event: React.KeyboardEvent) => {
@@ -166,10 +185,24 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
     else return
     event.preventDefault()
   }
-  const idAt = (target: EventTarget) =>
-    (target as Element).closest?.('[data-id]')?.getAttribute('data-id') ?? null
+  const idAt = (event: React.MouseEvent) => {
+    const told = (event.target as Element).closest?.('[data-id]')?.getAttribute('data-id')
+    if (told || !many) return told ?? null
+    const frame = svg.current?.getBoundingClientRect()
+    return frame ? hitAt(shapes, view, { x: event.clientX - frame.x, y: event.clientY - frame.y }) : null
+  }
+  const openMark = useCallback(
+    (mark: Mark) => {
+      if (dragged.current) return
+      const fit = fitView(mark.box, size.width, size.height)
+      const k = Math.max(fit.k, mark.opens * 1.02)
+      point(null)
+      go(centred({ ...fit, k }, mark.at, size.width, size.height))
+    },
+    [size, go, point],
+  )
   const choose = (event: React.MouseEvent) => {
-    const id = idAt(event.target)
+    const id = idAt(event)
     if (picking && id && items.get(id)?.kind === 'bus') return pick(id)
     if (dragged.current) return
     if (event.shiftKey) {
@@ -182,10 +215,15 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
     dragged.current = false
     const label = (event.target as Element).getAttribute('data-label')
     if (label) return start(event, { kind: 'label', id: label }, { x: 0, y: 0 })
-    const bus = scene.busById.get(idAt(event.target) ?? '')
-    if (bus && !event.shiftKey) grab(event, bus.id, bus)
-    else if (event.shiftKey && !idAt(event.target)) box(event)
+    const id = idAt(event)
+    const bus = scene.busById.get(id ?? '')
+    // On the canvas a drag moves the sheet: too much stands too close for moving single buses.
+    if (bus && !event.shiftKey && !many) grab(event, bus.id, bus)
+    else if (event.shiftKey && !id) box(event)
   }
+
+  /** What stands in a mark has no place of its own meanwhile. */
+  const open = (id: string | null) => (id && folded.within.has(id) ? null : id)
 
   return (
     <Frame aria-label="Sheet">
@@ -197,7 +235,16 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
         </Behind>
       )}
       {prefs.heat && <HeatSurface scene={scene} view={view} {...size} />}
-      {many && <Canvas shapes={shapes} paint={paint} view={view} {...size} />}
+      {many && (
+        <Canvas
+          shapes={onMap ? { ...shapes, hangs: view.k > 0.8 ? shapes.hangs : NO_HANGS } : shapes}
+          paint={paint}
+          view={view}
+          {...size}
+          symbolScale={symbolScale}
+          apart={apart}
+        />
+      )}
       <Drawing
         ref={svg}
         tabIndex={0}
@@ -207,31 +254,46 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
         data-picking={picking ? 'yes' : undefined}
         onClick={choose}
         onDoubleClick={(e) => {
-          const id = idAt(e.target)
+          const id = idAt(e)
           if (id) throwSwitch(id)
         }}
-        onPointerOver={(e) => hover(idAt(e.target))}
+        onPointerOver={(e) => hover(idAt(e))}
+        onPointerMove={many ? (e) => !e.buttons && hover(idAt(e)) : undefined}
         onPointerLeave={() => hover(null)}
         onPointerDown={press}
       >
         {grid && <Grid view={view} />}
         <g transform={`translate(${view.x} ${view.y}) scale(${view.k})`}>
-          <Halo scene={scene} id={hovered} colour={theme.accent} opacity={0.14} />
+          <Halo scene={scene} id={open(hovered)} colour={theme.accent} opacity={0.14} />
           {[...(chosen.size ? chosen : [selected])].map((id) => (
-            <Halo key={id} scene={scene} id={id} colour={theme.accent} opacity={0.34} />
+            <Halo key={id} scene={scene} id={open(id)} colour={theme.accent} opacity={0.34} />
           ))}
           {picking && <Halo scene={scene} id={picking.from} colour={theme.watch} opacity={0.5} />}
           {!many && (
             <Painter
-              shapes={onMap ? { ...shapes, hangs: view.k > 0.8 ? shapes.hangs : [] } : shapes}
+              shapes={onMap ? { ...shapes, hangs: view.k > 0.8 ? shapes.hangs : NO_HANGS } : shapes}
               paint={paint}
               symbolScale={symbolScale}
-              apart={Math.round(32 / Math.min(view.k, 1.6)) / 10}
+              apart={apart}
               showFlow={view.k > 0.3}
               animate={prefs.animate && view.k > 0.12}
             />
           )}
         </g>
+        {folded.marks.length > 0 && (
+          <MarksLayer
+            folded={folded}
+            shapes={shapes}
+            paint={paint}
+            result={result}
+            view={view}
+            size={size}
+            lit={emphasised}
+            labels={labels}
+            open={openMark}
+            point={point}
+          />
+        )}
         <Labels labels={labels} movable={chosen.size ? null : selected} />
         {!looking && <SchemeLayer scene={scene} view={view} items={items} build={build} />}
         <Marks shapes={shapes} paint={paint} view={view} />
@@ -251,6 +313,10 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
       {failed && <Stale role="status">Not solved: what is shown is out of date</Stale>}
       {scene.buses.length === 0 && <Empty />}
       <Detail scene={scene} view={view} />
+      <MarksKey folded={folded} />
+      {pointed && folded.marks.includes(pointed) && (
+        <MarkDetail mark={pointed} folded={folded} paint={paint} result={result} items={items} view={view} />
+      )}
       <GrowHandles scene={scene} view={view} size={size} more={growMenu} />
       <Legend />
       <Corner>
@@ -262,18 +328,39 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
   )
 }
 
-/** The number of the feeder each bus belongs to, while the lens shows feeders. */
-function useFeeders(): ReadonlyMap<string, number> {
-  const { lens, project, revision } = useBench()
+/** Items for drawing: the same ones as long as nothing changes that the sheet draws. */
+function useDrawn(items: Items): Items {
+  const last = useRef(items)
+  if (!drawnAlike(last.current, items)) last.current = items
+  return last.current
+}
+
+/** Stations and feeders of the network as it is switched, while somebody wants them. */
+function useStations(wanted: boolean) {
+  const { project, wiring } = useBench()
   const { data } = useQuery({
-    ...feedersQuery(project?.id ?? '', revision),
-    enabled: lens === 'feeder' && !!project,
+    ...feedersQuery(project?.id ?? '', wiring),
+    enabled: wanted && !!project,
     placeholderData: (last) => last,
   })
+  return data
+}
+
+/** The number of the feeder each bus belongs to, while the lens shows feeders. */
+function useFeeders(wanted: boolean): ReadonlyMap<string, number> {
+  const data = useStations(wanted)
   return useMemo(
     () => new Map((data?.feeders ?? []).flatMap((f, n) => f.buses.map((b) => [b, n] as const))),
     [data],
   )
+}
+
+/** The scene with what is too small at this zoom folded into marks. */
+function useFolded(scene: Scene, k: number) {
+  const data = useStations(scene.buses.length >= LEAST_BUSES)
+  const sites = useMemo(() => sitesOf(scene, data?.stations ?? [], data?.feeders ?? []), [scene, data])
+  const step = stepAt(sites, k)
+  return useMemo(() => fold(scene, sites, step), [scene, sites, step])
 }
 
 const STEP = 20
@@ -373,22 +460,36 @@ function PickHint() {
   )
 }
 
-/** Only what can be seen, with room for symbols around it. */
-function visible(scene: Scene, view: View, size: { width: number; height: number }): Shapes {
-  const margin = 60
+/** Boxes of branches: minX, minY, maxX, maxY of each, kept with their list. */
+const boxes = new WeakMap<readonly BranchShape[], Float64Array>()
+
+function boxesOf(branches: readonly BranchShape[]): Float64Array {
+  const known = boxes.get(branches)
+  if (known) return known
+  const found = new Float64Array(4 * branches.length)
+  branches.forEach((b, n) => {
+    const box = boxOf(b.stub ? [...b.points, ...b.stub] : b.points)
+    if (box) found.set([box.minX, box.minY, box.maxX, box.maxY], 4 * n)
+  })
+  boxes.set(branches, found)
+  return found
+}
+
+/** Only what can be seen, with room for symbols and labels around it. */
+function visible(scene: Shapes, view: View, size: { width: number; height: number }): Shapes {
+  const margin = 60 + 60 / view.k
   const minX = -view.x / view.k - margin
   const minY = -view.y / view.k - margin
   const maxX = (size.width - view.x) / view.k + margin
   const maxY = (size.height - view.y) / view.k + margin
   const near = (p: Point, reach = 0) =>
     p.x > minX - reach && p.x < maxX + reach && p.y > minY - reach && p.y < maxY + reach
-  const crosses = (points: readonly Point[]) => {
-    const box = boxOf(points)
-    return box !== null && box.maxX > minX && box.minX < maxX && box.maxY > minY && box.minY < maxY
-  }
+  const box = boxesOf(scene.branches)
+  const crosses = (n: number) =>
+    box[4 * n + 2]! > minX && box[4 * n]! < maxX && box[4 * n + 3]! > minY && box[4 * n + 1]! < maxY
   return {
     buses: scene.buses.filter((b) => near(b, b.half)),
-    branches: scene.branches.filter((b) => crosses(b.points) || (b.stub !== null && crosses(b.stub))),
+    branches: scene.branches.filter((_, n) => crosses(n)),
     hangs: scene.hangs.filter((h) => near(h.at)),
   }
 }
@@ -556,10 +657,18 @@ function Marks({ shapes, paint, view }: { shapes: Shapes; paint: Paint; view: Vi
   )
 }
 
-function Canvas(props: { shapes: Shapes; paint: Paint; view: View; width: number; height: number }) {
+function Canvas(props: {
+  shapes: Shapes
+  paint: Paint
+  view: View
+  width: number
+  height: number
+  symbolScale: number
+  apart: number
+}) {
   const theme = useTheme()
   const ref = useRef<HTMLCanvasElement>(null)
-  const { shapes, paint, view, width, height } = props
+  const { shapes, paint, view, width, height, symbolScale, apart } = props
   useEffect(() => {
     const canvas = ref.current
     const context = canvas?.getContext('2d')
@@ -567,8 +676,9 @@ function Canvas(props: { shapes: Shapes; paint: Paint; view: View; width: number
     const ratio = devicePixelRatio || 1
     canvas.width = width * ratio
     canvas.height = height * ratio
-    paintCanvas(context, shapes, paint, view, width, height, theme.dead)
-  }, [shapes, paint, view, width, height, theme])
+    const look = { palette: theme, symbolScale, apart, showFlow: view.k > 0.3 }
+    paintCanvas(context, shapes, paint, view, { width, height }, look)
+  }, [shapes, paint, view, width, height, theme, symbolScale, apart])
   return <canvas ref={ref} />
 }
 

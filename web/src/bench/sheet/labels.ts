@@ -139,8 +139,11 @@ function endWishes(branch: BranchShape, result: Result | null, view: View, words
   })
 }
 
+/** What there is to label: all of a scene, or what of it can be seen. */
+export type Labelled = Pick<Scene, 'buses' | 'branches' | 'hangs' | 'labelMoves'>
+
 export function labelsFor(
-  scene: Scene,
+  scene: Labelled,
   result: Result | null,
   words: Wording,
   paint: Paint,
@@ -148,6 +151,7 @@ export function labelsFor(
   width: number,
   height: number,
   emphasised: ReadonlySet<string>,
+  others: readonly Box[] = [],
 ): Label[] {
   const inside = (x: number, y: number) => x > -120 && x < width + 120 && y > -40 && y < height + 40
   const wishes: Wish[] = []
@@ -261,7 +265,7 @@ export function labelsFor(
         elsewhere,
         name: strong ? branch.name : '',
         value,
-        weight: strong ? first : 30 + Math.min(branch.length / 20, 30),
+        weight: strong ? first : 30 + Math.min(branch.length / 20, 29),
         severity,
       })
     }
@@ -284,7 +288,7 @@ export function labelsFor(
     }
   }
   // Labels keep off upright bars and, where they have any themselves, off what hangs below buses.
-  const bars = scene.buses.flatMap((b) => (b.upright ? [barBox(b, view)] : []))
+  const bars = [...others, ...scene.buses.flatMap((b) => (b.upright ? [barBox(b, view)] : []))]
   for (const branch of scene.branches) {
     if (branch.kind !== 'line' || branch.vertical || !paint.finding(branch.id)) continue
     // The mark of a finding stands below the middle of its line.
@@ -335,28 +339,49 @@ function alongside(branch: BranchShape, p: Point, k: number, strong: boolean, of
 
 const SQUARE = 80
 
-/** Whether a box is cut by the edge or by a square piece of what is drawn; slanted ones (on the map) are not looked at. */
-function wiresOf(scene: Scene, view: View, width: number, height: number): (box: Box) => boolean {
+/** Whether a box is cut by the edge or by a piece of what is drawn; slanted ones are looked at only where that is asked for. */
+export function wiresOf(
+  scene: Pick<Scene, 'branches' | 'hangs'>,
+  view: View,
+  width: number,
+  height: number,
+  slanted = false,
+): (box: Box) => boolean {
   const squares = new Map<string, Box[]>()
   const each = (box: Box, use: (key: string) => void) => {
     for (let i = Math.floor(box.minX / SQUARE); i <= Math.floor(box.maxX / SQUARE); i++)
       for (let j = Math.floor(box.minY / SQUARE); j <= Math.floor(box.maxY / SQUARE); j++) use(`${i},${j}`)
   }
+  const put = (box: Box) =>
+    each(box, (key) => {
+      const there = squares.get(key)
+      if (there) there.push(box)
+      else squares.set(key, [box])
+    })
+  /** A slanted piece as a row of small boxes. */
+  const aslant = (a: Point, b: Point) => {
+    const parts = Math.min(Math.ceil(Math.hypot(b.x - a.x, b.y - a.y) / 6), 400)
+    for (let i = 0; i < parts; i++) {
+      const x = a.x + ((b.x - a.x) * (i + 0.5)) / parts
+      const y = a.y + ((b.y - a.y) * (i + 0.5)) / parts
+      if (x > -120 && x < width + 120 && y > -40 && y < height + 40)
+        put({ minX: x - 2, maxX: x + 2, minY: y - 2, maxY: y + 2 })
+    }
+  }
   const add = (points: readonly Point[]) => {
     for (let n = 1; n < points.length; n++) {
       const [a, b] = [toScreen(view, points[n - 1]!), toScreen(view, points[n]!)]
-      if (Math.abs(a.x - b.x) > 1 && Math.abs(a.y - b.y) > 1) continue
+      if (Math.abs(a.x - b.x) > 1 && Math.abs(a.y - b.y) > 1) {
+        if (slanted) aslant(a, b)
+        continue
+      }
       const box = {
         minX: Math.max(Math.min(a.x, b.x) - 1, -120),
         maxX: Math.min(Math.max(a.x, b.x) + 1, width + 120),
         minY: Math.max(Math.min(a.y, b.y) - 1, -40),
         maxY: Math.min(Math.max(a.y, b.y) + 1, height + 40),
       }
-      each(box, (key) => {
-        const there = squares.get(key)
-        if (there) there.push(box)
-        else squares.set(key, [box])
-      })
+      put(box)
     }
   }
   for (const b of scene.branches) for (const piece of [b.points, b.stub, b.leg]) if (piece) add(piece)
@@ -394,7 +419,7 @@ function hangFigures(result: Result | null, hang: HangShape, words: Wording): st
 }
 
 /** How far somebody has moved a label; nothing where it stands by itself. */
-function movedBy(scene: Scene, id: string): Point | undefined {
+function movedBy(scene: Labelled, id: string): Point | undefined {
   const by = scene.labelMoves.get(id)
   return by && (by.x || by.y) ? by : undefined
 }

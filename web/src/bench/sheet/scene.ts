@@ -24,6 +24,8 @@ export interface BranchShape {
   readonly id: string
   readonly name: string
   readonly kind: string
+  /** Ids of the buses it joins. */
+  readonly buses: readonly string[]
   readonly device: string
   readonly open: boolean
   readonly points: readonly Point[]
@@ -427,6 +429,7 @@ export function branchOn(item: Item, points: Point[]): BranchShape {
     id: item.id,
     name: item.name,
     kind: item.kind,
+    buses: busesOf(item),
     device: text(item, 'device'),
     open: item.closed === false,
     points,

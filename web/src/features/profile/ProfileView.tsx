@@ -46,12 +46,12 @@ const Tip = styled.div`
 const None = styled.p`padding: 16px; color: ${(p) => p.theme.quiet};`
 
 export function ProfileView() {
-  const { project, revision, items, selected, result, pinned } = useBench()
+  const { project, revision, wiring, items, selected, result, pinned } = useBench()
   const [start, setStart] = useState<string | null>(null)
   const [shown, setShown] = useState<readonly string[]>(['voltage'])
   const [unit, setUnit] = useState<LengthUnit>(LENGTHS[0]!)
   const { data: feeders } = useQuery({
-    ...feedersQuery(project?.id ?? '', revision),
+    ...feedersQuery(project?.id ?? '', wiring),
     enabled: !!project,
     placeholderData: keepPreviousData,
   })

@@ -84,7 +84,7 @@ interface Props {
 }
 
 export function ResultGrid({ table, full, onFull }: Props) {
-  const { items, selected, chosen, project, revision } = useBench()
+  const { items, selected, chosen, project, wiring } = useBench()
   const prefs = usePrefs()
   const [text, setText] = useState('')
   const [sorts, setSorts] = useState<readonly Sort[]>([])
@@ -104,7 +104,7 @@ export function ResultGrid({ table, full, onFull }: Props) {
   }, [sifting.rows, table.length, outside, findings, ids])
   const rows = useMemo(() => sorted(table, fit, sorts), [table, fit, sorts])
   const { data: feeders } = useQuery({
-    ...feedersQuery(project?.id ?? '', revision),
+    ...feedersQuery(project?.id ?? '', wiring),
     enabled: grouping === 'feeder' && !!project,
     placeholderData: (last) => last,
   })

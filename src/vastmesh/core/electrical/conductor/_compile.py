@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from math import sqrt
 from typing import Any
 
@@ -9,16 +10,36 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
-from ...network import Bus, Network
+from ...network import Bus, Demand, Element, Line, Network
 from ..arrays import Columns
 from ..compile import at_switches, usable
-from ._arrays import ABSENT, CURVE, DEMAND, EARTH, LIMB, LOSS, MACHINE, TERM, ConductorArrays
+from ._arrays import ABSENT, CURVE, DEMAND, EARTH, LIMB, LOSS, MACHINE, TERM, ConductorArrays, Gap
 from ._builder import NAMES, Builder
 from .stamps import STAMPS
 
 
 def compile_conductors(network: Network) -> ConductorArrays:
     """Compile all that is in service and complete, at 100 % demand and generation."""
+    return _arranged(*_stamped(network, lambda e: True))
+
+
+def find_gaps(network: Network) -> list[Gap]:
+    """The gaps that compiling a network would tell, found without what can have none: plain lines and loads."""
+    bare = {b.id for b in network.of(Bus) if b.conductors == "ABC"}
+
+    def telling(e: Element) -> bool:
+        if e.conductors != "ABC" or not all(b in bare for b in e.buses()):
+            return True
+        if isinstance(e, Line):
+            return bool(e.matrix or e.geometry or e.beside)
+        return not isinstance(e, Demand) or bool(e.along) or e.phase_powers_mva() is not None
+
+    return _stamped(network, telling)[0].gaps
+
+
+def _stamped(
+    network: Network, wanted: Callable[[Element], bool]
+) -> tuple[Builder, list[Bus], list[str], list[str], dict[str, Any]]:
     settings = network.settings
     found = usable(network)
     buses = found.buses
@@ -35,13 +56,13 @@ def compile_conductors(network: Network) -> ConductorArrays:
     ids: list[str] = []
     kinds: list[str] = []
     for kind, elements in found.by_kind.items():
-        joined = [e for e in elements if all(x in row for x in e.buses())]
+        joined = [e for e in elements if all(x in row for x in e.buses()) and wanted(e)]
         builder.offset = len(ids)
         ids += [e.id for e in joined]
         kinds += [kind] * len(joined)
         if kind in STAMPS:
             STAMPS[kind](joined, builder)
-    return _arranged(builder, buses, ids, kinds, found.left_out)
+    return builder, buses, ids, kinds, found.left_out
 
 
 def _arranged(

@@ -52,7 +52,7 @@ class Demand(Element):
     customers: int = quantity("Customers", "Number of customers supplied", unit="1", default=1, ge=0, le=10_000_000)
 
     along: str | None = reference(
-        "Along", "Line from or to its bus along which it is spread evenly; all of it at the bus when blank", to="line",
+        "Spread along", "Line from or to its bus along which it is spread evenly; all of it at the bus when blank", to="line",
         default=None,
     )  # fmt: skip
     connection: Connection = connection(
