@@ -25,13 +25,14 @@ def compile_conductors(network: Network) -> ConductorArrays:
 
 def find_gaps(network: Network) -> list[Gap]:
     """The gaps that compiling a network would tell, found without what can have none: plain lines and loads."""
+    beside = {x for e in network.of(Line) if e.beside for x in (e.id, e.beside)}
     bare = {b.id for b in network.of(Bus) if b.conductors == "ABC"}
 
     def telling(e: Element) -> bool:
         if e.conductors != "ABC" or not all(b in bare for b in e.buses()):
             return True
         if isinstance(e, Line):
-            return bool(e.matrix or e.geometry or e.beside)
+            return bool(e.matrix or e.geometry) or e.id in beside
         return not isinstance(e, Demand) or bool(e.along) or e.phase_powers_mva() is not None
 
     return _stamped(network, telling)[0].gaps
