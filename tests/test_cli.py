@@ -185,7 +185,7 @@ def test_backup_is_a_store_of_its_own(tmp_path: Path, capsys: pytest.CaptureFixt
     assert "written to" in capsys.readouterr().out
     restored = Store(tmp_path / "copy")
     assert [p.name for p in restored.projects()] == ["kept"]
-    assert restored.load(project.id)[0] == net
+    assert restored.load(project.id).network == net
 
 
 @pytest.mark.parametrize("arguments", [["schema"], ["schema", "--api"]])

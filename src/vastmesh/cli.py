@@ -6,7 +6,7 @@ import argparse
 import json
 import runpy
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -101,10 +101,11 @@ def _parser() -> argparse.ArgumentParser:
     return parser
 
 
-def _serve(arguments: argparse.Namespace) -> int:
+def _serve(arguments: argparse.Namespace, seed: Callable[[], None] | None = None) -> int:
     import uvicorn
 
     from .api import make_app
+    from .store import FolderLock
 
     if arguments.host not in ("127.0.0.1", "localhost", "::1"):
         print(
@@ -112,9 +113,12 @@ def _serve(arguments: argparse.Namespace) -> int:
             "does not have yet; use --host 127.0.0.1.", file=sys.stderr,
         )  # fmt: skip
         return 2
-    app = make_app(arguments.data)
-    print(f"Vast Mesh {__version__} at http://{arguments.host}:{arguments.port} (end it with Ctrl+C)", flush=True)
-    uvicorn.run(app, host=arguments.host, port=arguments.port, log_level="warning", timeout_graceful_shutdown=2)
+    with FolderLock(arguments.data):
+        if seed is not None:
+            seed()
+        app = make_app(arguments.data)
+        print(f"Vast Mesh {__version__} at http://{arguments.host}:{arguments.port} (end it with Ctrl+C)", flush=True)
+        uvicorn.run(app, host=arguments.host, port=arguments.port, log_level="warning", timeout_graceful_shutdown=2)
     return 0
 
 
@@ -131,13 +135,15 @@ def demo_network() -> tuple[Network, str, bytes]:
 def _demo(arguments: argparse.Namespace) -> int:
     from .store import Store
 
-    store = Store(arguments.data)
-    if not store.projects():
-        network, title, backdrop = demo_network()
-        store.keep_blob(backdrop)
-        store.create(title, network)
-    store.close()
-    return _serve(arguments)
+    def seed() -> None:
+        store = Store(arguments.data)
+        if not store.projects():
+            network, title, backdrop = demo_network()
+            store.keep_blob(backdrop)
+            store.create(title, network)
+        store.close()
+
+    return _serve(arguments, seed)
 
 
 def _takes_a_network(command: argparse.ArgumentParser) -> None:
@@ -304,8 +310,13 @@ def _schema(arguments: argparse.Namespace) -> int:
 
 
 def _backup(arguments: argparse.Namespace) -> int:
-    from .store import Store
+    from .store import FILE_NAME, Store
 
+    if not (arguments.data / FILE_NAME).is_file():
+        print(
+            f"vastmesh: there are no projects in {str(arguments.data)!r}; name the folder with --data", file=sys.stderr
+        )
+        return 2
     store = Store(arguments.data)
     store.backup(arguments.target)
     store.close()

@@ -42,7 +42,8 @@ class SessionMachine(RuleBasedStateMachine):
         self.now = self.session.items()
 
     def opened(self) -> LiveSession:
-        network_, revision, history = self.store.load(self.ident)
+        loaded = self.store.load(self.ident)
+        network_, revision, history = loaded.network, loaded.revision, loaded.history
         return LiveSession(self.ident, self.store, network_, revision, history)
 
     def done(self, outcome: Outcome) -> None:
@@ -155,7 +156,8 @@ def test_many_threads_at_once_lose_nothing(session: LiveSession) -> None:
         t.join()
     assert errors == []
     assert session.revision == 80
-    stored, revision, _ = session.store.load(session.project_id)
+    loaded = session.store.load(session.project_id)
+    stored, revision = loaded.network, loaded.revision
     assert revision == 80
     assert stored == session.network
 

@@ -52,7 +52,7 @@ def test_a_database_of_the_first_release_is_brought_up_with_all_it_holds(tmp_pat
     project = old.create("old", net)
     old.close()
     store = Store(tmp_path)
-    assert store.load(project.id)[0] == net
+    assert store.load(project.id).network == net
     digest = store.keep_blob(b"new")
     assert store.blob(digest) == b"new"
 

@@ -41,7 +41,8 @@ def test_a_project_opens_as_it_was_left(tmp_path: Path) -> None:
     for revision in range(5):
         rate(store, project.id, revision, net, 2.0 + revision)
     store.close()
-    found, revision, history = Store(tmp_path).load(project.id)
+    loaded = Store(tmp_path).load(project.id)
+    found, revision, history = loaded.network, loaded.revision, loaded.history
     assert found == net
     assert revision == 5
     assert history == History([1, 2, 3, 4, 5], [])
@@ -57,7 +58,8 @@ def test_snapshots_shorten_the_way_and_change_nothing(tmp_path: Path) -> None:
     with sqlite3.connect(tmp_path / FILE_NAME) as raw:
         kept = [r for (r,) in raw.execute("select revision from snapshot order by revision")]
     assert kept == [0, 8, 10, 12]
-    found, revision, _ = store.load(project.id)
+    loaded = store.load(project.id)
+    found, revision = loaded.network, loaded.revision
     assert (found, revision) == (net, 12)
 
 
@@ -81,7 +83,7 @@ def test_projects_are_copied_renamed_removed_and_restored(tmp_path: Path) -> Non
     store = Store(tmp_path)
     first = store.create("first", base())
     copy = store.copy(first.id, "second")
-    assert store.load(copy.id)[0] == store.load(first.id)[0]
+    assert store.load(copy.id).network == store.load(first.id).network
     assert store.rename(copy.id, "renamed").name == "renamed"
     store.remove(first.id)
     assert [p.name for p in store.projects()] == ["renamed"]
@@ -91,7 +93,7 @@ def test_projects_are_copied_renamed_removed_and_restored(tmp_path: Path) -> Non
     with pytest.raises(UnknownProject):
         store.load("nobody")
     store.restore(first.id)
-    assert store.load(first.id)[0] == base()
+    assert store.load(first.id).network == base()
 
 
 def test_database_is_durable_and_guarded(tmp_path: Path) -> None:
@@ -109,7 +111,7 @@ def test_backup_is_one_file_with_everything(tmp_path: Path) -> None:
     project = store.create("p", base())
     (tmp_path / "copy").mkdir()
     store.backup(tmp_path / "copy" / FILE_NAME)
-    assert Store(tmp_path / "copy").load(project.id)[0] == base()
+    assert Store(tmp_path / "copy").load(project.id).network == base()
 
 
 def test_migrations_make_the_declared_schema(tmp_path: Path) -> None:
@@ -154,7 +156,8 @@ def test_killed_in_the_middle_of_writing_nothing_acknowledged_is_lost(tmp_path: 
     rest = writer.stdout.read().split()
     writer.wait()
     acknowledged = max([acknowledged, *map(int, rest)])
-    found, revision, _ = Store(tmp_path).load(project)
+    loaded = Store(tmp_path).load(project)
+    found, revision = loaded.network, loaded.revision
     assert revision in (acknowledged, acknowledged + 1)  # the one in flight may be there or not, whole
     assert found["load-b"].active_power_mw == float(revision)  # type: ignore[attr-defined]
 
@@ -176,7 +179,8 @@ def test_a_project_with_a_vector_group_no_longer_accepted_opens_with_the_angle_i
     before = store.load_at(project.id, 0)
     turned = volts(run_load_flow(before))["b"]
     assert turned == pytest.approx(expected * np.exp(1j * np.radians(30)), abs=1e-9)
-    found, revision, _ = store.load(project.id)
+    loaded = store.load(project.id)
+    found, revision = loaded.network, loaded.revision
     assert revision == 1
     unit = found["a/b"]
     assert isinstance(unit, Transformer)

@@ -199,7 +199,10 @@ class ChangedOut(BaseModel):
 
 
 class OpenedOut(BaseModel):
+    """``damage``: why the project can only be read, where stored rows of it are damaged."""
+
     project: ProjectOut
+    damage: str | None = None
     items: list[dict[str, Any]]
     history: HistoryOut
     live: LiveOut
@@ -208,13 +211,16 @@ class OpenedOut(BaseModel):
 class ChangeIn(_Body):
     """A group of changes to be applied as one, made on a revision of the network."""
 
-    base_revision: Annotated[int, Field(ge=0)]
+    base_revision: Annotated[int, Field(ge=0, le=2**62)]
     label: Annotated[str, Field(min_length=1, max_length=200)]
     changes: Annotated[list[Change], Field(min_length=1, max_length=100_000)]
+    key: Annotated[str, Field(min_length=8, max_length=64)] | None = Field(
+        default=None, description="Names this edit: sent again under the same key it is not done again"
+    )
 
 
 class RevisionIn(_Body):
-    base_revision: Annotated[int, Field(ge=0)]
+    base_revision: Annotated[int, Field(ge=0, le=2**62)]
 
 
 class GrowIn(RevisionIn):

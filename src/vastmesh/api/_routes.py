@@ -67,6 +67,8 @@ All = Annotated[Sessions, Depends(sessions)]
 One = Annotated[LiveSession, Depends(session)]
 Rows = Annotated[str | None, Query(description="Token of rows the client has: their fixed columns are left out")]
 
+Base = Annotated[int | None, Query(ge=0, le=2**62, description="The revision one looks at: another is a conflict")]
+
 
 def _json(model: type[Any]) -> dict[int | str, dict[str, Any]]:
     return {200: {"model": model}}
@@ -174,6 +176,11 @@ def restore(project_id: str, all_: All) -> m.ProjectOut:
     return _project(all_.store.restore(project_id))
 
 
+@api.post("/projects/{project_id}/repair", summary="Go on from the latest revision that can be read")
+def repair(project_id: str, all_: All) -> m.ProjectOut:
+    return _project(all_.repair(project_id))
+
+
 @api.get(
     "/projects/{project_id}", summary="Open a project: its items and its live result", responses=_json(m.OpenedOut)
 )
@@ -181,7 +188,8 @@ def open_project(project_id: str, one: One, all_: All) -> Response:
     with one.lock:
         undo, redo = one.words()
         body = {
-            "project": asdict(all_.store.project(project_id)),
+            "project": {**asdict(all_.store.project(project_id)), "revision": one.revision},
+            "damage": str(one.damage) if one.damage else None,
             "items": orjson.Fragment(one.items_json()),
             "history": {"undo": undo, "redo": redo},
             "live": _render.live(one.solve()),
@@ -217,7 +225,9 @@ def preview(body: m.PreviewIn, one: One, rows: Rows = None) -> Response:
 
 @api.post("/projects/{project_id}/changes", summary="Apply a group of changes as one", responses=_json(m.ChangedOut))
 def change(body: m.ChangeIn, one: One, rows: Rows = None) -> Response:
-    return _render.Json(_render.outcome(one.change(body.base_revision, body.label, list(body.changes)), rows))
+    return _render.Json(
+        _render.outcome(one.change(body.base_revision, body.label, list(body.changes), key=body.key), rows)
+    )
 
 
 @api.post("/projects/{project_id}/grow", summary="Grow something at a bus, in a line or between two buses",
@@ -420,13 +430,13 @@ def tidy(body: m.TidyIn, one: One) -> Response:
 
 
 @api.post("/projects/{project_id}/undo", summary="Undo the last change", responses=_json(m.ChangedOut))
-def undo(one: One, rows: Rows = None) -> Response:
-    return _render.Json(_render.outcome(one.undo(), rows))
+def undo(one: One, rows: Rows = None, base_revision: Base = None) -> Response:
+    return _render.Json(_render.outcome(one.undo(base_revision), rows))
 
 
 @api.post("/projects/{project_id}/redo", summary="Redo what was undone last", responses=_json(m.ChangedOut))
-def redo(one: One, rows: Rows = None) -> Response:
-    return _render.Json(_render.outcome(one.redo(), rows))
+def redo(one: One, rows: Rows = None, base_revision: Base = None) -> Response:
+    return _render.Json(_render.outcome(one.redo(base_revision), rows))
 
 
 @api.get("/projects/{project_id}/since/{revision}", summary="What changed after a revision",

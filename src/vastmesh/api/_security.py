@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import logging
+import secrets
+from collections.abc import Callable
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers, MutableHeaders
@@ -10,7 +13,9 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from ._errors import problem
 
 UPLOAD_LIMIT = 64 * 1024 * 1024
+JSON_LIMIT = 24 * 1024 * 1024  # files come as they are; a body of JSON holds edits and pasted rows
 _DRAIN_LIMIT = 1024 * 1024 * 1024  # a refused body is read to its end up to here, so that the answer arrives
+_log = logging.getLogger(__name__)
 LOOPBACK = frozenset({"127.0.0.1", "localhost", "::1"})
 
 # Scripts, fonts and data come from this server only. Styles may be inline: the style library writes them so.
@@ -41,31 +46,7 @@ class Guard:
         if scope["type"] != "http":
             await self.app(scope, receive, send)
             return
-        headers = Headers(scope=scope)
-        host = headers.get("host", "")
-        if _name(host) not in self.hosts:
-            answer = problem(421, "wrong-host", "Wrong host", f"This server does not answer for the host {host!r}.")
-            await answer(scope, receive, send)
-            return
-        origin = headers.get("origin")
-        if origin is not None and scope["method"] not in ("GET", "HEAD") and urlsplit(origin).netloc != host:
-            text = f"Requests from pages of {origin} are not accepted."
-            await problem(403, "wrong-origin", "Wrong origin", text)(scope, receive, send)
-            return
-        await self._within_limit(scope, receive, send, headers)
-
-    async def _within_limit(self, scope: Scope, receive: Receive, send: Send, headers: Headers) -> None:
-        read = 0
-        started = ended = False
-
-        async def counted() -> Message:
-            nonlocal read, ended
-            message = await receive()
-            read += len(message.get("body", b""))
-            ended = not message.get("more_body", False)
-            if read > self.limit:
-                raise _TooLarge
-            return message
+        started = False
 
         async def sealed(message: Message) -> None:
             nonlocal started
@@ -76,18 +57,54 @@ class Guard:
                     out.setdefault(name, value)
             await send(message)
 
+        headers = Headers(scope=scope)
+        host, origin = headers.get("host", ""), headers.get("origin")
+        try:
+            if _name(host) not in self.hosts:
+                text = f"This server does not answer for the host {host[:100]!r}."
+                await problem(421, "wrong-host", "Wrong host", text)(scope, receive, sealed)
+            elif origin is not None and scope["method"] not in ("GET", "HEAD") and _place(origin) != host:
+                text = f"Requests from pages of {origin[:100]} are not accepted."
+                await problem(403, "wrong-origin", "Wrong origin", text)(scope, receive, sealed)
+            else:
+                await self._within_limit(scope, receive, sealed, headers, lambda: started)
+        except Exception:
+            reference = secrets.token_hex(4)
+            _log.exception("reference %s: %s %s", reference, scope["method"], scope["path"][:200])
+            if started:
+                raise
+            text = f"Something went wrong here that is not your doing. The log has it under {reference}. Nothing was half done."
+            await problem(500, "unexpected", "Unexpected", text, reference=reference)(scope, receive, sealed)
+
+    async def _within_limit(
+        self, scope: Scope, receive: Receive, send: Send, headers: Headers, started: Callable[[], bool]
+    ) -> None:
+        read = 0
+        ended = False
+        limit = JSON_LIMIT if headers.get("content-type", "").startswith("application/json") else self.limit
+        limit = min(limit, self.limit)
+
+        async def counted() -> Message:
+            nonlocal read, ended
+            message = await receive()
+            read += len(message.get("body", b""))
+            ended = not message.get("more_body", False)
+            if read > limit:
+                raise _TooLarge
+            return message
+
         try:
             announced = headers.get("content-length", "")
-            if announced.isdigit() and int(announced) > self.limit:
+            if announced.isdigit() and int(announced[:20]) > limit:
                 raise _TooLarge
-            await self.app(scope, counted, sealed)
+            await self.app(scope, counted, send)
         except _TooLarge:
-            if started:
+            if started():
                 raise
             if not ended:
                 await self._drain(receive, read)
-            text = f"The upload is larger than {self.limit // 2**20} MB. Nothing of it was kept."
-            await problem(413, "too-large", "Too large", text)(scope, receive, sealed)
+            text = f"The upload is larger than {limit / 2**20:g} MB. Nothing of it was kept."
+            await problem(413, "too-large", "Too large", text)(scope, receive, send)
 
     @staticmethod
     async def _drain(receive: Receive, read: int) -> None:
@@ -100,5 +117,16 @@ class Guard:
 
 
 def _name(host: str) -> str:
-    """The host without its port."""
-    return urlsplit(f"//{host}").hostname or ""
+    """The host without its port; empty where it is none."""
+    try:
+        return urlsplit(f"//{host}").hostname or ""
+    except ValueError:
+        return ""
+
+
+def _place(origin: str) -> str | None:
+    """Host and port of an origin; None where it is none."""
+    try:
+        return urlsplit(origin).netloc
+    except ValueError:
+        return None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import atexit
 import gc
+import logging
 import mimetypes
 import secrets
 import threading
@@ -33,13 +34,14 @@ from ..core.network import (
     Element,
     GrowOptions,
     Item,
+    Layered,
     Network,
     OwnType,
     Scheme,
     Trace,
     Update,
     catalogue_family,
-    conflicts,
+    clashing,
     dump_item,
     grow,
     join,
@@ -50,16 +52,19 @@ from ..core.network import (
     root_of,
     route,
     touched_fields,
+    written,
 )
 from ..core.sift import Texts
-from ..core.studies import Result, Table
+from ..core.studies import Ending, Result, Table
+from ..core.studies.guard import guarded
 from ..core.studies.load_flow import LiveLoadFlow, LoadFlowResult, live_options, words_of
 from ..core.studies.unbalanced import LiveUnbalanced
 from ..core.studies.unbalanced import live_options as unbalanced_options
 from ..exchange import own_as_type, pack_tables, read_rows, unpack_tables
 from ..runner import Job, Runner
-from ..store import Entry, EntryKind, History, Run, RunInfo, Store
+from ..store import Entry, EntryKind, History, ProjectInfo, ReadOnly, Run, RunInfo, Store
 
+_log = logging.getLogger(__name__)
 _MOST_OPEN = 8
 _KEPT_AT_HAND = 4
 MOST_ATTACHED = 16 * 2**20
@@ -114,6 +119,7 @@ class LiveSession:
     revision: int
     history: History
     lock: threading.RLock = field(default_factory=threading.RLock)
+    damage: ReadOnly | None = None  # why it can only be read
 
     def __post_init__(self) -> None:
         # The store keeps the present network; what is shown and edited is that network under its schemes.
@@ -123,6 +129,7 @@ class LiveSession:
         self._live = LiveLoadFlow(self.network)
         self._per_phase = LiveUnbalanced(self.network)
         self._token = secrets.token_hex(4)
+        self._touched: list[str] = []  # by the last edit
         self._listeners: list[tuple[asyncio.AbstractEventLoop, asyncio.Queue[int]]] = []
         self._labels: dict[int, str] = {}
         self._traced: tuple[int, Trace] | None = None
@@ -143,7 +150,13 @@ class LiveSession:
             if given:
                 condition = Condition.model_validate({**condition.model_dump(), **given})
             started = time.perf_counter()
-            result = (self._per_phase if self.per_phase else self._live).solve(condition)
+            live = self._per_phase if self.per_phase else self._live
+            kind = type(live)
+            result = guarded(live.solve, condition, self.network, self._touched, lambda n: kind(n).solve)
+            if result.account.ending is Ending.FAILED:
+                # What was half compiled is not built upon.
+                self._live, self._per_phase = LiveLoadFlow(self.network), LiveUnbalanced(self.network)
+                self._token = secrets.token_hex(4)
             took = (time.perf_counter() - started) * 1e3
             solved = Solved(self.revision, self._rows_token(), took, result)
             self._last = condition, solved
@@ -247,14 +260,25 @@ class LiveSession:
 
     # Changes
 
-    def change(self, base_revision: int, label: str, changes: list[Change], *, select: str | None = None) -> Outcome:
+    def change(
+        self,
+        base_revision: int,
+        label: str,
+        changes: list[Change],
+        *,
+        select: str | None = None,
+        key: str | None = None,
+    ) -> Outcome:
         """Apply a group of changes made on a revision; later ones of others that touch other fields are kept.
 
+        ``key``: names this edit; sent again under the same key it is not done again, and the answer is what became of it.
         Raises :class:`RevisionConflict` with what changed since, or a :class:`DataError`.
         """
         with self.lock:
+            if key is not None and (done := self.store.revision_of(self.project_id, key)) is not None:
+                return self.since(done - 1)
             merged = self._check_base(base_revision, changes)
-            return self._commit(label, changes, EntryKind.DO, None, select=select, merged=merged)
+            return self._commit(label, changes, EntryKind.DO, None, select=select, merged=merged, key=key)
 
     def grow(
         self, base_revision: int, at: str, what: str, to: str | None = None, options: GrowOptions | None = None
@@ -415,14 +439,20 @@ class LiveSession:
                 raise InvalidFields([FieldProblem("sheet", "layout", "empty", "choose at least one bus")])
             return self.change(base_revision, f"Tidy {len(loose)} buses" if ids else "Lay out the sheet anew", changes)
 
-    def undo(self) -> Outcome:
-        return self._step(self.history.undoable, EntryKind.UNDO, "undo")
+    def undo(self, base_revision: int | None = None) -> Outcome:
+        """Take the last edit back. With a revision that is not the present one it is a conflict: somebody else's edit would
+        be taken back unseen."""
+        return self._step(self.history.undoable, EntryKind.UNDO, "undo", base_revision)
 
-    def redo(self) -> Outcome:
-        return self._step(self.history.redoable, EntryKind.REDO, "redo")
+    def redo(self, base_revision: int | None = None) -> Outcome:
+        return self._step(self.history.redoable, EntryKind.REDO, "redo", base_revision)
 
-    def _step(self, stack: list[int], kind: EntryKind, word: str) -> Outcome:
+    def _step(self, stack: list[int], kind: EntryKind, word: str, base: int | None) -> Outcome:
         with self.lock:
+            if base is not None and self._check_base(base, []):
+                entries = self.store.since(self.project_id, base)
+                fields = set().union(*(written(e.changes, e.inverse) for e in entries))
+                raise RevisionConflict(self.revision, entries, sorted(fields))
             if not stack:
                 raise InvalidFields([FieldProblem("project", word, "nothing", f"there is nothing to {word}")])
             entry = self.store.entry(self.project_id, stack[-1])
@@ -476,41 +506,42 @@ class LiveSession:
         if base == self.revision:
             return False
         entries = self.store.since(self.project_id, base)
-        theirs = [c for e in entries for c in e.changes]
-        if both := conflicts(changes, theirs):
+        theirs = set().union(*(written(e.changes, e.inverse) for e in entries))
+        if both := clashing(written(changes, []), theirs):
             raise RevisionConflict(self.revision, entries, sorted(both))
         return True
 
     def _commit(
         self, label: str, changes: list[Change], kind: EntryKind, target: int | None, *, select: str | None = None,
-        merged: bool = False, plain: bool = False,
+        merged: bool = False, plain: bool = False, key: str | None = None,
     ) -> Outcome:  # fmt: skip
+        if self.damage is not None:
+            raise self.damage
         before = dict(self.network.items)
         ordered = any(c.op == "add" and c.before for c in changes)
         # Undo and redo give back exactly what was in the present network and its schemes.
         edits = kind is EntryKind.DO and not plain
-        if edits and (self.layered or self.network.settings.recording is not None):
-            trial = self.network.copy()
-            changes, _ = _carried_out(trial, changes)
-            changes = route(self.layers, trial, changes, self.network.settings.recording)
-            applied = self.base.apply(changes)
-        elif edits:
-            changes, applied = _carried_out(self.base, changes)
-        else:
-            applied = self.base.apply(changes)
-        try:
+        with self.base.whole():
+            if edits and (self.layered or self.network.settings.recording is not None):
+                trial = self.network.copy()
+                changes, _ = _carried_out(trial, changes)
+                changes = route(self.layers, trial, changes, self.network.settings.recording)
+                applied = self.base.apply(changes)
+            elif edits:
+                changes, applied = _carried_out(self.base, changes)
+            else:
+                applied = self.base.apply(changes)
+            layers = layered(self.base)
             entry = self.store.append(
-                self.project_id, self.revision, label, changes, applied.inverse, kind=kind, target=target
+                self.project_id, self.revision, label, changes, applied.inverse, kind=kind, target=target, key=key
             )
-        except BaseException:
-            self.base.apply(applied.inverse)
-            raise
+        # From here on the edit is kept: nothing that follows may turn the answer into a refusal.
         self.revision = entry.revision
         self.history.follow(kind, entry.revision, target)
         self._labels[entry.revision] = entry.label
-        changed, removed = self._lay(before, applied)
-        if self.store.wants_snapshot(self.revision):
-            self.store.write_snapshot(self.project_id, self.revision, self.base)
+        changed, removed = self._lay(layers, before, applied)
+        self._touched = changed
+        self._snapshot()
         solved = self.solve()
         self._tell()
         undo, redo = self.words()
@@ -525,10 +556,18 @@ class LiveSession:
         """Whether a scheme is on that changes something."""
         return self.network is not self.base
 
-    def _lay(self, before: dict[str, Item], applied: Applied) -> tuple[list[str], list[str]]:
+    def _snapshot(self) -> None:
+        """Keep the whole network now and then; one that can't be written is for the log, the journal has everything."""
+        try:
+            if self.store.wants_snapshot(self.revision):
+                self.store.write_snapshot(self.project_id, self.revision, self.base)
+        except Exception:
+            _log.exception("no snapshot of %s at revision %d", self.project_id, self.revision)
+
+    def _lay(self, layers: Layered, before: dict[str, Item], applied: Applied) -> tuple[list[str], list[str]]:
         """Lay the schemes anew; what has changed and what is gone of what is shown."""
         was_layered = self.layered
-        self.layers = layered(self.base)
+        self.layers = layers
         self.network = self.layers.network
         self._live.network = self._per_phase.network = self.network
         now = self.network.items
@@ -661,8 +700,11 @@ class Sessions:
                 session = self._open.get(project_id)
             if session is None:
                 with _without_collection():
-                    network, revision, history = self.store.load(project_id)
-                    session = LiveSession(project_id, self.store, network, revision, history)
+                    found = self.store.load(project_id)
+                    session = LiveSession(
+                        project_id, self.store, found.network, found.revision, found.history,
+                        damage=ReadOnly(found.revision, found.newest, found.damage) if found.damage else None,
+                    )  # fmt: skip
                 with self._lock:
                     self._open[project_id] = session
         with self._lock:
@@ -674,6 +716,16 @@ class Sessions:
                 del self._open[other]
                 gc.unfreeze()  # what is left of it is collected after all
             return session
+
+    def repair(self, project_id: str) -> ProjectInfo:
+        """Let a damaged project go on from what can be read of it. Raises :class:`InvalidFields` where nothing is damaged."""
+        one = self.get(project_id)
+        with one.lock:
+            if one.damage is None:
+                raise InvalidFields([FieldProblem("project", "repair", "whole", "nothing is damaged; go on as it is")])
+            self.store.repair(project_id, f"Repaired: goes on from revision {one.revision}")
+            self.close(project_id)
+        return self.store.project(project_id)
 
     def close(self, project_id: str) -> None:
         with self._lock:

@@ -42,6 +42,9 @@ class FieldProblem:
         return f"{self.element}, {self.field}: {shown} is not allowed; {self.allowed}"
 
 
+_MOST_IN_WORDS = 20
+
+
 class InvalidFields(DataError):
     """One or more values were refused; nothing was changed."""
 
@@ -52,7 +55,9 @@ class InvalidFields(DataError):
         self.problems = problems
 
     def __str__(self) -> str:
-        return ". ".join(str(p) for p in self.problems) + "."
+        more = len(self.problems) - _MOST_IN_WORDS
+        told = ". ".join(str(p) for p in self.problems[:_MOST_IN_WORDS]) + "."
+        return f"{told} And {more} more." if more > 0 else told
 
 
 class UnknownElement(DataError):

@@ -1,10 +1,22 @@
 """What is kept: projects, their journals of changes, snapshots, files and runs, in one SQLite file."""
 
-from ._errors import ProjectGone, StaleRevision, StoreError, UnknownProject, UnknownRun
+from ._errors import (
+    BeyondRepair,
+    ProjectGone,
+    ReadOnly,
+    StaleRevision,
+    StoreError,
+    StoreUnusable,
+    UnknownProject,
+    UnknownRun,
+    in_words,
+)
 from ._journal import Entry, EntryKind, History
-from ._store import ProjectInfo, Run, RunInfo, Store
+from ._lock import FolderInUse, FolderLock
+from ._store import FILE_NAME, Loaded, ProjectInfo, Run, RunInfo, Store
 
 __all__ = [
-    "Entry", "EntryKind", "History", "ProjectGone", "ProjectInfo", "Run", "RunInfo", "StaleRevision", "Store",
-    "StoreError", "UnknownProject", "UnknownRun",
+    "FILE_NAME", "BeyondRepair", "Entry", "EntryKind", "FolderInUse", "FolderLock", "History", "Loaded",
+    "ProjectGone", "ProjectInfo", "ReadOnly", "Run", "RunInfo", "StaleRevision", "Store", "StoreError",
+    "StoreUnusable", "UnknownProject", "UnknownRun", "in_words",
 ]  # fmt: skip

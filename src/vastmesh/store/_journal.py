@@ -19,6 +19,7 @@ class EntryKind(StrEnum):
     DO = "do"
     UNDO = "undo"
     REDO = "redo"
+    REPAIR = "repair"  # the network began anew from what could still be read: nothing before it is undone
 
 
 @dataclass(frozen=True)
@@ -54,7 +55,10 @@ class History:
 
     def follow(self, kind: EntryKind, revision: int, target: int | None) -> None:
         """Take up one more entry, in journal order."""
-        if kind is EntryKind.DO:
+        if kind is EntryKind.REPAIR:
+            self.undoable.clear()
+            self.redoable.clear()
+        elif kind is EntryKind.DO:
             self.undoable.append(revision)
             self.redoable.clear()
         elif kind is EntryKind.UNDO and target is not None:

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..core.network import Add, Change, Transformer, Update
+from ..core.network import REGISTRY, Add, Change, Transformer, Update, specs
 
 
 def mended(item: dict[str, Any]) -> dict[str, Any]:
     """A stored item as this version takes it.
 
     A vector group whose windings can't have its clock number takes the next one that they can have, and a further phase
-    shift that keeps the angle it had.
+    shift that keeps the angle it had. A reference to nothing, once written as an empty text, is blank.
     """
+    empty = [f for f, v in item.items() if v == ""]
+    if empty and (cls := REGISTRY.get(str(item.get("kind")))) is not None:
+        known = specs(cls)
+        item = {f: v for f, v in item.items() if not (f in empty and f in known and known[f].ref)}
     group = item.get("vector_group")
     if item.get("kind") != "transformer" or not isinstance(group, str):
         return item

@@ -16,18 +16,26 @@ from typing import Any
 import orjson
 from alembic import command
 from alembic.config import Config
-from sqlalchemy import Engine, create_engine, delete, event, select
+from alembic.util import CommandError
+from sqlalchemy import Engine, create_engine, delete, event, func, select
+from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
+from ..core.errors import DataError
 from ..core.network import Change, Network
-from ._errors import ProjectGone, StaleRevision, UnknownProject, UnknownRun
+from ._errors import BeyondRepair, ProjectGone, StaleRevision, UnknownProject, UnknownRun, in_words
 from ._journal import Entry, EntryKind, History, decode, encode
 from ._mending import mended
 from ._tables import BlobRow, JournalRow, ProjectRow, RunRow, SnapshotRow
 
 FILE_NAME = "vast-mesh.sqlite"
+_WAIT_S = 4  # for a lock that another program holds; then it is said
 _SNAPSHOT_EVERY = 100
 _SNAPSHOTS_KEPT = 3
+
+
+# What comes of reading a row that is not what was written.
+_UNREADABLE = (DataError, ValueError, TypeError, KeyError, AttributeError, zlib.error)
 
 
 @dataclass(frozen=True)
@@ -67,6 +75,18 @@ class Run:
     tables: bytes
 
 
+@dataclass(frozen=True)
+class Loaded:
+    """A network with the revision it is of. ``newest``: the one the project stands at, another only where stored rows are
+    damaged; ``damage``: what is wrong, in words, None where all is well."""
+
+    network: Network
+    revision: int
+    history: History
+    newest: int
+    damage: str | None = None
+
+
 class Store:
     """Projects in one SQLite file in a folder. Safe for use by several threads."""
 
@@ -74,7 +94,11 @@ class Store:
         folder.mkdir(parents=True, exist_ok=True)
         self.path = folder / FILE_NAME
         self._engine = _engine(self.path)
-        migrate(self._engine)
+        try:
+            migrate(self._engine)
+        except (SQLAlchemyError, CommandError) as error:
+            self._engine.dispose()
+            raise in_words(error, str(self.path)) from error
 
     def close(self) -> None:
         self._engine.dispose()
@@ -129,32 +153,59 @@ class Store:
             row.removed_at = None
             return _info(row)
 
-    def load(self, project_id: str) -> tuple[Network, int, History]:
-        """The network as it stands, its revision, and what can be undone and redone."""
+    def load(self, project_id: str) -> Loaded:
+        """The network as it stands, its revision, and what can be undone and redone.
+
+        Where stored rows are damaged, the latest revision that can still be read, and what is wrong. Raises
+        :class:`UnknownProject`, or :class:`BeyondRepair` when nothing can be read any more.
+        """
         with Session(self._engine) as session:
             row = _row(session, project_id)
-            newest = session.scalars(
-                select(SnapshotRow).where(SnapshotRow.project_id == project_id).order_by(SnapshotRow.revision.desc())
-            ).first()
-            assert newest is not None, "every project starts with a snapshot"
-            network = Network.restored(mended(i) for i in orjson.loads(zlib.decompress(newest.items)))
-            later = session.scalars(
-                select(JournalRow)
-                .where(JournalRow.project_id == project_id, JournalRow.revision > newest.revision)
-                .order_by(JournalRow.revision)
-            )
-            for entry in later:
-                network.apply(decode(entry.changes))
-            kinds = session.execute(
-                select(JournalRow.kind, JournalRow.revision, JournalRow.target)
-                .where(JournalRow.project_id == project_id)
-                .order_by(JournalRow.revision)
-            )
-            return network, row.revision, History.of((k.kind, k.revision, k.target) for k in kinds)
+            snapshots = session.scalars(
+                select(SnapshotRow.revision)
+                .where(SnapshotRow.project_id == project_id)
+                .order_by(SnapshotRow.revision.desc())
+            ).all()
+            best: tuple[Network, int] | None = None
+            damage: list[str] = []
+            for revision in snapshots:
+                network, reached, trouble = _replayed(session, project_id, revision, row.revision)
+                if network is not None and (best is None or reached > best[1]):
+                    best = network, reached
+                if trouble is None:
+                    break
+                damage.append(trouble)
+            if best is None:
+                raise BeyondRepair(project_id, damage[0] if damage else "it has no snapshot")
+            network, reached = best
+            if reached == row.revision:
+                damage = []  # an older snapshot and the whole journal led to the same
+            history, unreadable = _history(session, project_id)
+            if unreadable:
+                damage.append(unreadable)
+            return Loaded(network, reached, history, row.revision, damage[0] if damage else None)
+
+    def repair(self, project_id: str, label: str) -> int:
+        """Go on from the latest revision that can be read: a new one, before which nothing can be undone. Returns it."""
+        found = self.load(project_id)
+        with self._writing() as session:
+            row = _row(session, project_id)
+            if row.revision != found.newest:
+                raise StaleRevision(found.newest, row.revision)
+            row.revision, row.modified_at = found.newest + 1, _now()
+            session.add(
+                JournalRow(
+                    project_id=project_id, revision=row.revision, at=row.modified_at, label=label[:200],
+                    kind=EntryKind.REPAIR.value, target=None, changes=encode([]), inverse=encode([]),
+                )
+            )  # fmt: skip
+            session.add(_snapshot(project_id, row.revision, found.network))
+            return row.revision
 
     def load_at(self, project_id: str, revision: int) -> Network:
         """The network as it stood at an earlier revision: from the present one backwards."""
-        network, now, _ = self.load(project_id)
+        found = self.load(project_id)
+        network, now = found.network, found.revision
         if not 0 <= revision <= now:
             raise StaleRevision(revision, now)
         for entry in reversed(self.since(project_id, revision)):
@@ -163,9 +214,10 @@ class Store:
 
     def append(
         self, project_id: str, expected: int, label: str, changes: list[Change], inverse: list[Change],
-        *, kind: EntryKind = EntryKind.DO, target: int | None = None,
+        *, kind: EntryKind = EntryKind.DO, target: int | None = None, key: str | None = None,
     ) -> Entry:  # fmt: skip
-        """Write one entry; it is on disk when this returns. Raises :class:`StaleRevision`."""
+        """Write one entry; it is on disk when this returns. ``key``: under which it is found again. Raises
+        :class:`StaleRevision`."""
         with self._writing() as session:
             row = _row(session, project_id)
             if row.revision != expected:
@@ -174,11 +226,18 @@ class Store:
             session.add(
                 JournalRow(
                     project_id=project_id, revision=entry.revision, at=entry.at, label=entry.label, kind=kind.value,
-                    target=target, changes=encode(changes), inverse=encode(inverse),
+                    target=target, changes=encode(changes), inverse=encode(inverse), key=key,
                 )
             )  # fmt: skip
             row.revision, row.modified_at = entry.revision, entry.at
             return entry
+
+    def revision_of(self, project_id: str, key: str) -> int | None:
+        """Revision that an edit with this key led to; None when there is none."""
+        with Session(self._engine) as session:
+            return session.scalar(
+                select(JournalRow.revision).where(JournalRow.project_id == project_id, JournalRow.key == key)
+            )
 
     def wants_snapshot(self, revision: int) -> bool:
         return revision % _SNAPSHOT_EVERY == 0
@@ -274,8 +333,7 @@ class Store:
 
     def copy(self, project_id: str, name: str) -> ProjectInfo:
         """A new project with the network as it stands; its journal starts afresh."""
-        network, _, _ = self.load(project_id)
-        return self.create(name, network)
+        return self.create(name, self.load(project_id).network)
 
     def backup(self, target: Path) -> None:
         """Write a consistent copy of everything to one file, also while in use."""
@@ -284,7 +342,7 @@ class Store:
 
 
 def _engine(path: Path) -> Engine:
-    engine = create_engine(f"sqlite:///{path}", connect_args={"check_same_thread": False, "timeout": 30})
+    engine = create_engine(f"sqlite:///{path}", connect_args={"check_same_thread": False, "timeout": _WAIT_S})
 
     @event.listens_for(engine, "connect")
     def _prepare(connection: Any, record: Any) -> None:
@@ -334,6 +392,58 @@ def _run_info(row: RunRow) -> RunInfo:
 def _entry(row: JournalRow) -> Entry:
     kind = EntryKind(row.kind)
     return Entry(row.revision, row.at, row.label, kind, row.target, decode(row.changes), decode(row.inverse))
+
+
+def _replayed(session: Session, project_id: str, start: int, newest: int) -> tuple[Network | None, int, str | None]:
+    """A snapshot with the journal after it, as far as both can be read: network, revision, and what stopped it."""
+    row = session.get(SnapshotRow, (project_id, start))
+    assert row is not None
+    try:
+        network = Network.restored(mended(i) for i in orjson.loads(zlib.decompress(row.items)))
+    except _UNREADABLE as error:
+        return None, -1, f"the snapshot at revision {start} can't be read ({_brief(error)})"
+    reached = start
+    later = session.scalars(
+        select(JournalRow)
+        .where(JournalRow.project_id == project_id, JournalRow.revision > start)
+        .order_by(JournalRow.revision)
+    )
+    for entry in later:
+        if entry.revision != reached + 1:
+            return network, reached, f"revision {reached + 1} is missing"
+        if entry.kind == EntryKind.REPAIR.value:
+            return (
+                network,
+                reached,
+                f"revision {entry.revision} began anew after damage, and its snapshot can't be read",
+            )
+        try:
+            network.apply(decode(entry.changes))
+        except _UNREADABLE as error:
+            return network, reached, f"revision {entry.revision} ({entry.label!r}) can't be replayed ({_brief(error)})"
+        reached = entry.revision
+    return network, reached, None if reached == newest else f"revision {reached + 1} is missing"
+
+
+def _history(session: Session, project_id: str) -> tuple[History, str | None]:
+    """What can be undone and redone; nothing, with a reason, where the journal contradicts itself."""
+    own = JournalRow.project_id == project_id
+    repaired = session.scalar(
+        select(func.max(JournalRow.revision)).where(own, JournalRow.kind == EntryKind.REPAIR.value)
+    )
+    kinds = session.execute(
+        select(JournalRow.kind, JournalRow.revision, JournalRow.target)
+        .where(own, JournalRow.revision >= (repaired or 0))
+        .order_by(JournalRow.revision)
+    )
+    try:
+        return History.of((k.kind, k.revision, k.target) for k in kinds), None
+    except ValueError:
+        return History(), "the journal contradicts itself about what was undone"
+
+
+def _brief(error: Exception) -> str:
+    return str(error).splitlines()[0][:160] if str(error) else type(error).__name__
 
 
 def _snapshot(project_id: str, revision: int, network: Network) -> SnapshotRow:

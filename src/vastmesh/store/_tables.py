@@ -27,6 +27,7 @@ class JournalRow(Base):
     """One group of changes, applied as one. ``changes`` and ``inverse`` are JSON lists of changes."""
 
     __tablename__ = "journal"
+    __table_args__ = (Index("journal_by_key", "project_id", "key", unique=True),)
 
     project_id: Mapped[str] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
     revision: Mapped[int] = mapped_column(Integer, primary_key=True)
@@ -36,6 +37,7 @@ class JournalRow(Base):
     target: Mapped[int | None] = mapped_column(Integer)
     changes: Mapped[bytes] = mapped_column(LargeBinary)
     inverse: Mapped[bytes] = mapped_column(LargeBinary)
+    key: Mapped[str | None] = mapped_column(String(64))
 
 
 class SnapshotRow(Base):

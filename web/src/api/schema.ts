@@ -143,6 +143,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/repair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Go on from the latest revision that can be read */
+        post: operations["repair_api_projects__project_id__repair_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/export/{format_name}": {
         parameters: {
             query?: never;
@@ -1098,6 +1115,11 @@ export interface components {
             label: string;
             /** Changes */
             changes: (components["schemas"]["Add"] | components["schemas"]["Update"] | components["schemas"]["Remove"])[];
+            /**
+             * Key
+             * @description Names this edit: sent again under the same key it is not done again
+             */
+            key?: string | null;
         };
         /**
          * ChangedOut
@@ -1261,7 +1283,7 @@ export interface components {
          * @description How an iterative calculation ended.
          * @enum {string}
          */
-        Ending: "converged" | "iteration_limit" | "singular" | "nothing_to_solve";
+        Ending: "converged" | "iteration_limit" | "singular" | "nothing_to_solve" | "failed";
         /**
          * ExportIn
          * @description Tables to export; of the first one, the rows and columns given. All result tables when none is named. ``units``: which
@@ -1646,9 +1668,14 @@ export interface components {
             /** Name */
             name: string;
         };
-        /** OpenedOut */
+        /**
+         * OpenedOut
+         * @description ``damage``: why the project can only be read, where stored rows of it are damaged.
+         */
         OpenedOut: {
             project: components["schemas"]["ProjectOut"];
+            /** Damage */
+            damage?: string | null;
             /** Items */
             items: {
                 [key: string]: unknown;
@@ -3017,6 +3044,73 @@ export interface operations {
         };
     };
     restore_api_projects__project_id__restore_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    repair_api_projects__project_id__repair_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -4635,6 +4729,8 @@ export interface operations {
             query?: {
                 /** @description Token of rows the client has: their fixed columns are left out */
                 rows?: string | null;
+                /** @description The revision one looks at: another is a conflict */
+                base_revision?: number | null;
             };
             header?: never;
             path: {
@@ -4705,6 +4801,8 @@ export interface operations {
             query?: {
                 /** @description Token of rows the client has: their fixed columns are left out */
                 rows?: string | null;
+                /** @description The revision one looks at: another is a conflict */
+                base_revision?: number | null;
             };
             header?: never;
             path: {

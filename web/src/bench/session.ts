@@ -42,6 +42,7 @@ export async function open(projectId: string) {
     arrangement: getState().arrangement,
     project: opened.project,
     revision: opened.project.revision,
+    damage: opened.damage ?? null,
     wiring: wiring + 1,
     items,
     undoLabel: opened.history.undo ?? null,
@@ -49,6 +50,19 @@ export async function open(projectId: string) {
   })
   show(opened.live)
   listen(projectId)
+}
+
+/** Let a damaged project go on from what can be read of it. */
+export async function repair() {
+  const id = getState().project?.id
+  if (!id) return
+  try {
+    await answer(client.POST('/api/projects/{project_id}/repair', { params: { path: { project_id: id } } }))
+    await open(id)
+    notify('news', 'The project goes on from what could be read of it.')
+  } catch (error) {
+    notify('problem', messageOf(error))
+  }
 }
 
 export function close() {
@@ -160,12 +174,15 @@ export function change(label: string, changes: Change[]): Promise<boolean> {
     const at = pending.indexOf(changes)
     if (at >= 0) pending.splice(at, 1)
   }
+  const key = crypto.randomUUID()
   const sent = send(
     (base_revision) =>
-      client.POST('/api/projects/{project_id}/changes', {
-        params: { path: path(), query: known() },
-        body: { base_revision, label, changes },
-      }),
+      stubborn(() =>
+        client.POST('/api/projects/{project_id}/changes', {
+          params: { path: path(), query: known() },
+          body: { base_revision, label, changes, key },
+        }),
+      ),
     done,
   )
   // Shown once the request has left: in large networks drawing takes as long as the answer.
@@ -175,6 +192,17 @@ export function change(label: string, changes: Change[]): Promise<boolean> {
     setState((s) => ({ items: applied(s.items, before, [], undefined) }))
     throw error
   })
+}
+
+/** Once more where the connection broke: under its key an edit is done once, however often it is sent. */
+async function stubborn<T>(call: () => Promise<T>): Promise<T> {
+  try {
+    return await call()
+  } catch (error) {
+    if (!(error instanceof TypeError)) throw error
+    await new Promise((done) => setTimeout(done, 700))
+    return call()
+  }
 }
 
 /** Changes that are shown but not answered yet: an answer to an earlier one must not take them off the screen. */
@@ -214,12 +242,16 @@ export function confirm(item: Item, fields: readonly string[]) {
 }
 
 export const undo = () =>
-  sendOrTell(() =>
-    client.POST('/api/projects/{project_id}/undo', { params: { path: path(), query: known() } }),
+  sendOrTell((base_revision) =>
+    client.POST('/api/projects/{project_id}/undo', {
+      params: { path: path(), query: { ...known(), base_revision } },
+    }),
   )
 export const redo = () =>
-  sendOrTell(() =>
-    client.POST('/api/projects/{project_id}/redo', { params: { path: path(), query: known() } }),
+  sendOrTell((base_revision) =>
+    client.POST('/api/projects/{project_id}/redo', {
+      params: { path: path(), query: { ...known(), base_revision } },
+    }),
   )
 
 export type GrowOptions = NonNullable<

@@ -73,6 +73,8 @@ export interface Notice {
 export interface BenchState {
   project: Project | null
   revision: number
+  /** Why the project can only be read: stored rows of it are damaged. */
+  damage: string | null
   /** Another one whenever the network may have other stations or feeders. */
   wiring: number
   items: Items
@@ -134,6 +136,7 @@ export interface BenchState {
 export const initial: BenchState = {
   project: null,
   revision: 0,
+  damage: null,
   wiring: 0,
   items: new Map(),
   result: null,

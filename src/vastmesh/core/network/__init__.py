@@ -1,6 +1,6 @@
 """What a network is: items, changes with inverses, conditions, limits, growing."""
 
-from .changes import Add, Change, Remove, Update, conflicts, touched_fields
+from .changes import Add, Change, Remove, Update, clashing, conflicts, touched_fields
 from .copies import Pasted, clip, paste, root_of
 from .elements._demand import Demand
 from .elements._neutral import neutral_ohm
@@ -33,7 +33,19 @@ from .items import REGISTRY, Attachment, Element, Item, Origin, catalogue_family
 from .names import Namer
 from .network import SETTINGS_ID, Applied, Network, dump_item, removal, with_rules
 from .phasing import Unit, to_phases, turned_values, turning, unit_of, units
-from .schemes import Clash, Layered, Scheme, SchemeChange, Unfit, layered, merged, recorded, route, schemes_in_order
+from .schemes import (
+    Clash,
+    Layered,
+    Scheme,
+    SchemeChange,
+    Unfit,
+    layered,
+    merged,
+    recorded,
+    route,
+    schemes_in_order,
+    written,
+)
 from .trace import After, Feeder, ProfileNode, Reach, Trace, profile
 
 __all__ = [
@@ -44,8 +56,8 @@ __all__ = [
     "Namer", "Network", "Origin", "OwnType", "Pasted", "ProfileNode", "Reach", "Regulator", "Relay", "Remove",
     "Scheme", "SchemeChange", "SeriesReactor", "Settings", "Shoot", "Shunt", "Source", "Substation", "Switch",
     "SynchronousMotor", "ThreeWinding", "Trace", "Transformer", "Unfit", "Unit", "Update", "VoltageLimits",
-    "catalogue_family", "clip", "conflicts", "dump_item", "first_bus", "grow", "join", "layered", "make_item",
+    "catalogue_family", "clashing", "clip", "conflicts", "dump_item", "first_bus", "grow", "join", "layered", "make_item",
     "merged", "neutral_ohm", "paste", "phases_of", "profile", "recorded", "removal", "root_of", "route",
     "schemes_in_order", "specs", "tap_positions", "to_phases", "touched_fields", "turned_values", "turning",
-    "unit_of", "units", "with_rules",
+    "unit_of", "units", "with_rules", "written",
 ]  # fmt: skip

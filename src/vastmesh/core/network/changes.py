@@ -53,7 +53,10 @@ def touched_fields(change: Add | Update | Remove) -> set[tuple[str, str]]:
 
 def conflicts(mine: list[Change], theirs: list[Change]) -> set[tuple[str, str]]:
     """Fields that both lists write: two changes of one field are a conflict."""
-    a = {f for c in mine for f in touched_fields(c)}
-    b = {f for c in theirs for f in touched_fields(c)}
+    return clashing({f for c in mine for f in touched_fields(c)}, {f for c in theirs for f in touched_fields(c)})
+
+
+def clashing(a: set[tuple[str, str]], b: set[tuple[str, str]]) -> set[tuple[str, str]]:
+    """(item, field) pairs of two sets that can't both stand."""
     whole_a, whole_b = {i for i, f in a if f == "*"}, {i for i, f in b if f == "*"}
     return (a & b) | {p for p in a if p[0] in whole_b} | {p for p in b if p[0] in whole_a}

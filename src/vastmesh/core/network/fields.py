@@ -90,7 +90,7 @@ def reference(
     extra: dict[str, Any] = {
         "label": label, "ref": to, "terminal": terminal, "required": default is ..., "group": group, "when": _plain(when),
     }  # fmt: skip
-    return Field(default=default, description=meaning, json_schema_extra=extra)
+    return Field(default=default, description=meaning, json_schema_extra=extra, min_length=1, max_length=80)
 
 
 def catalogue_type(family: str, meaning: str, *, label: str = "Type", group: str = "data") -> Any:

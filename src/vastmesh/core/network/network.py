@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
@@ -37,11 +38,20 @@ class Applied:
 
 
 @dataclass
+class _Before:
+    """Items as they were before they were touched, None where there was none, and the order of all."""
+
+    items: dict[str, Item | None] = field(default_factory=dict)
+    order: list[str] | None = None
+
+
+@dataclass
 class Network:
     """Items in order of entry. Two networks are equal when items, fields, origins and order are."""
 
     items: dict[str, Item] = field(default_factory=dict)
     _referrers: dict[str, set[str]] = field(default_factory=lambda: defaultdict(set), compare=False, repr=False)
+    _before: _Before | None = field(default=None, compare=False, repr=False)
 
     @classmethod
     def from_items(cls, data: Iterable[dict[str, Any]]) -> Network:
@@ -158,8 +168,7 @@ class Network:
         inverse: list[Change] = []
         seen: dict[str, None] = {}
         problems: list[FieldProblem] = []
-        order = list(self.items) if any(isinstance(c, Add) and c.before for c in changes) else None
-        try:
+        with self.whole():
             for change in changes:
                 try:
                     inverse.append(self._apply_one(change))
@@ -170,13 +179,44 @@ class Network:
             if problems:
                 raise InvalidFields(problems)
             self._check_references(seen)
-        except Exception:
-            for undo in reversed(inverse):
-                self._apply_one(undo)
-            if order is not None:
-                self.items = {i: self.items[i] for i in order}
-            raise
         return Applied(inverse[::-1], [i for i in seen if i in self.items], [i for i in seen if i not in self.items])
+
+    @contextmanager
+    def whole(self) -> Iterator[None]:
+        """All that is applied inside stays, or nothing of it: whatever is raised, the same items are there in the same order.
+
+        What was there is put back as it was and not by inverses, which would have to pass every rule again.
+        """
+        outer, before = self._before, _Before()
+        self._before = before
+        try:
+            yield
+        except BaseException:
+            for ident in before.items:
+                if (item := self.items.get(ident)) is not None:
+                    self._unlink(item)
+                    del self.items[ident]
+            for ident, old in before.items.items():
+                if old is not None:
+                    self.items[ident] = old
+                    self._link(old)
+            if before.order is not None:
+                self.items = {i: self.items[i] for i in before.order}
+            raise
+        else:
+            if outer is not None:
+                outer.items = {**before.items, **outer.items}
+                outer.order = outer.order or before.order
+        finally:
+            self._before = outer
+
+    def _about_to_change(self, ident: str) -> None:
+        """Note an item as it is, for :meth:`whole`."""
+        if self._before is None:
+            return
+        if self._before.order is None:
+            self._before.order = list(self.items)
+        self._before.items.setdefault(ident, self.items.get(ident))
 
     def _apply_one(self, change: Change) -> Change:
         match change:
@@ -210,6 +250,7 @@ class Network:
             return Update(id=item.id, values={f: getattr(item, f) for f in values}, origins=_some(item.origins, values))
         altered = [f for f in known if f not in ("id", "kind", "origins") and getattr(new, f) != getattr(item, f)]
         touched = {*altered, *full, *(set(item.origins) ^ set(new.origins))}
+        self._about_to_change(item.id)
         self._unlink(item)
         self.items[item.id] = new
         self._link(new)
@@ -246,6 +287,7 @@ class Network:
         return found
 
     def _put(self, item: Item, before: str | None) -> None:
+        self._about_to_change(item.id)
         self._link(item)
         if before is None or before not in self.items:
             self.items[item.id] = item
@@ -258,6 +300,7 @@ class Network:
         self.items = ordered
 
     def _drop(self, item: Item) -> None:
+        self._about_to_change(item.id)
         self._unlink(item)
         del self.items[item.id]
 

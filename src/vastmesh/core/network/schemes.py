@@ -5,14 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
+from pydantic import TypeAdapter
+
 from ..errors import DataError, FieldProblem, InvalidFields
-from .changes import Add, Change, Remove, Update, conflicts
+from .changes import Add, Change, Remove, Update, conflicts, touched_fields
 from .elements.scheme import Scheme, SchemeChange
 from .fields import specs
 from .items import Element, Item
 from .network import Network
 
 _PLACE = ("place",)
+_ENTRY = TypeAdapter(SchemeChange)
 
 
 @dataclass(frozen=True)
@@ -159,6 +162,24 @@ def recorded(scheme: Scheme, new: Iterable[Change], network: Network) -> list[Sc
     return found
 
 
+def written(changes: Sequence[Change], inverse: Sequence[Change]) -> set[tuple[str, str]]:
+    """(item, field) pairs that edits write, those written into schemes among them: what of a scheme's changes is not as it was.
+
+    ``inverse``: takes the edits back; it holds the schemes as they were.
+    """
+    found = {pair for c in changes for pair in touched_fields(c)}
+    before = {c.id: c.values.get("changes") for c in inverse if isinstance(c, Update)}
+    for c in changes:
+        if not isinstance(c, Update) or c.id not in before or not isinstance(c.values.get("changes"), list | tuple):
+            continue
+        old, new = (
+            [_ENTRY.validate_python(x) for x in entries or ()] for entries in (before[c.id], c.values["changes"])
+        )
+        for entry in [x for x in new if x not in old] + [x for x in old if x not in new]:
+            found |= touched_fields(entry.change)
+    return found
+
+
 def words(change: Change, network: Network) -> str:
     """A change in words: what was, and what is to be."""
     if isinstance(change, Add):
@@ -216,5 +237,5 @@ def _target(change: Change) -> str:
 
 __all__ = [
     "Clash", "Layered", "Scheme", "SchemeChange", "Unfit", "layered", "merged", "recorded", "route",
-    "schemes_in_order", "words",
+    "schemes_in_order", "words", "written",
 ]  # fmt: skip

@@ -34,6 +34,7 @@ class Ending(StrEnum):
     ITERATION_LIMIT = "iteration_limit"
     SINGULAR = "singular"
     NOTHING_TO_SOLVE = "nothing_to_solve"
+    FAILED = "failed"  # the calculation itself broke off
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ import { font } from '../../design/tokens'
 import { pick } from '../../features/palette/pick'
 import { drawnAlike, type Item, type Items, number, underCondition } from '../model'
 import { activeLabels, usePrefs } from '../prefs'
-import { lookAway, placeAs, throwSwitch } from '../session'
+import { lookAway, placeAs, repair, throwSwitch } from '../session'
 import { fitSheet, hover, select, selection, toggle, useBench, useCondition } from '../store'
 import { paintCanvas } from './canvas'
 import { Detail } from './Detail'
@@ -61,6 +61,11 @@ const Looking = styled.div`
   background: ${(p) => p.theme.panel}; border: 1px solid ${(p) => p.theme.watch}; white-space: nowrap;
   button { border: none; background: none; color: ${(p) => p.theme.accent}; text-decoration: underline; min-height: 24px; cursor: pointer; }
 `
+const Damaged = styled.div`
+  position: absolute; top: 10px; left: 50%; transform: translateX(-50%); padding: 6px 14px; border-radius: 8px; z-index: 5; max-width: 640px;
+  background: ${(p) => p.theme.breachWash}; color: ${(p) => p.theme.breach}; border: 1px solid ${(p) => p.theme.breach};
+  button { border: none; background: none; color: ${(p) => p.theme.accent}; text-decoration: underline; min-height: 24px; cursor: pointer; padding: 0; }
+`
 const Stale = styled.div`
   position: absolute; top: 10px; left: 50%; transform: translateX(-50%); padding: 4px 12px; border-radius: 14px;
   background: ${(p) => p.theme.breachWash}; color: ${(p) => p.theme.breach}; border: 1px solid ${(p) => p.theme.breach}; font-weight: 500;
@@ -100,7 +105,7 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
   const switched = useMemo(() => underCondition(normal, condition), [normal, condition])
   const items = useDrawn(switched)
   const { result, failed, selected, chosen, hovered, lens, reveal, grid, picking, pinned } = useBench()
-  const { arrangement, study, looking } = useBench()
+  const { arrangement, study, looking, damage } = useBench()
   const prefs = usePrefs()
   const onMap = arrangement === 'map'
   const projectId = useBench((s) => s.project?.id)
@@ -301,6 +306,14 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
         {moving?.drag.kind === 'box' && <SelectionBox moving={moving} view={view} />}
       </Drawing>
       {picking && <PickHint />}
+      {damage && (
+        <Damaged role="alert">
+          {damage}{' '}
+          <button type="button" onClick={() => void repair()}>
+            Repair and go on from here
+          </button>
+        </Damaged>
+      )}
       {looking && (
         <Looking role="status">
           {looking.name}: the network at revision {looking.revision}, not to be edited.
