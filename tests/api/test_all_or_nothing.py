@@ -194,6 +194,8 @@ DAMAGES: dict[str, tuple[Damage, int]] = {
     "a change of nothing known": (set_row("journal", "changes", UNFIT.replace(b"Kesterby F2-01", b"gone"), 2), 1),
     "a revision is missing": (drop("journal", 2), 1),
     "the last revision is missing": (drop("journal", 4), 3),
+    "the last revision is not JSON": (set_row("journal", "changes", b"{[", 4), 3),
+    "the last inverse is not JSON": (set_row("journal", "inverse", b"{[", 4), 4),
     "a kind that there is not": (set_row("journal", "kind", b"more", 1), 4),
 }
 
@@ -210,6 +212,10 @@ def test_a_damaged_project_opens_for_reading_and_is_repaired(project: Project, t
     other = Project(TestClient(make_app(tmp_path), base_url="http://127.0.0.1"), ident)
     opened = other.opened()
     assert opened["project"]["revision"] == reached
+    assert other.get("journal").status_code == 200
+    if name == "the last inverse is not JSON":  # told once it is wanted; all else goes on
+        assert (opened["damage"], other.post("undo").json()["code"]) == (None, "damaged-row")
+        return
     assert "reading only" in opened["damage"]
     assert other.item("Kesterby F2-01")["length_km"] == float(reached)
     answer = other.update("Kesterby F2-01", length_km=9.0)

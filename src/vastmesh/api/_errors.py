@@ -25,6 +25,7 @@ from ..core.errors import (
 from ..core.sift import SiftError
 from ..store import (
     BeyondRepair,
+    DamagedRow,
     ProjectGone,
     ReadOnly,
     StaleRevision,
@@ -46,6 +47,7 @@ STATUS: dict[type[VastMeshError], int] = {
     StillReferenced: 409,
     StoreUnusable: 503,
     BeyondRepair: 410,
+    DamagedRow: 409,
     ReadOnly: 409,
     DataError: 422,
     VastMeshError: 400,

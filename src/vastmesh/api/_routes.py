@@ -448,7 +448,7 @@ def since(revision: int, one: One, rows: Rows = None) -> Response:
 @api.get("/projects/{project_id}/journal", summary="The logbook: all that was done, in order")
 def journal(project_id: str, all_: All, after: int = 0) -> list[m.JournalLine]:
     all_.store.project(project_id)
-    return [m.JournalLine(**journal_line(e)) for e in all_.store.since(project_id, after)]
+    return [m.JournalLine(**journal_line(e)) for e in all_.store.logbook(project_id, after)]
 
 
 @api.get("/projects/{project_id}/events", summary="Server-sent events: the number of every new revision",

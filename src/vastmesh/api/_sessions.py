@@ -251,11 +251,11 @@ class LiveSession:
             return self._last_label(self.history.undoable), self._last_label(self.history.redoable)
 
     def _last_label(self, stack: list[int]) -> str | None:
-        if not stack:
+        if not stack or self.damage is not None:
             return None
         revision = stack[-1]
         if revision not in self._labels:
-            self._labels[revision] = self.store.entry(self.project_id, revision).label
+            self._labels[revision] = self.store.label(self.project_id, revision) or ""
         return self._labels[revision]
 
     # Changes

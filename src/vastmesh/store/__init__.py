@@ -2,6 +2,7 @@
 
 from ._errors import (
     BeyondRepair,
+    DamagedRow,
     ProjectGone,
     ReadOnly,
     StaleRevision,
@@ -16,7 +17,7 @@ from ._lock import FolderInUse, FolderLock
 from ._store import FILE_NAME, Loaded, ProjectInfo, Run, RunInfo, Store
 
 __all__ = [
-    "FILE_NAME", "BeyondRepair", "Entry", "EntryKind", "FolderInUse", "FolderLock", "History", "Loaded",
+    "FILE_NAME", "BeyondRepair", "DamagedRow", "Entry", "EntryKind", "FolderInUse", "FolderLock", "History", "Loaded",
     "ProjectGone", "ProjectInfo", "ReadOnly", "Run", "RunInfo", "StaleRevision", "Store", "StoreError",
     "StoreUnusable", "UnknownProject", "UnknownRun", "in_words",
 ]  # fmt: skip

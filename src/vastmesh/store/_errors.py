@@ -36,6 +36,17 @@ class BeyondRepair(StoreError):
         return f"Nothing of this project can be read: {self.why}. A backup may have it whole; it is left as it is."
 
 
+class DamagedRow(StoreError):
+    code = "damaged-row"
+
+    def __init__(self, revision: int, why: str) -> None:
+        super().__init__(revision, why)
+        self.revision, self.why = revision, why
+
+    def __str__(self) -> str:
+        return f"What was stored for revision {self.revision} can't be read ({self.why}). Open the project again to repair it."
+
+
 class ReadOnly(StoreError):
     code = "read-only"
 

@@ -17,13 +17,13 @@ import orjson
 from alembic import command
 from alembic.config import Config
 from alembic.util import CommandError
-from sqlalchemy import Engine, create_engine, delete, event, func, select
+from sqlalchemy import Engine, Select, create_engine, delete, event, func, select
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from ..core.errors import DataError
 from ..core.network import Change, Network
-from ._errors import BeyondRepair, ProjectGone, StaleRevision, UnknownProject, UnknownRun, in_words
+from ._errors import BeyondRepair, DamagedRow, ProjectGone, StaleRevision, UnknownProject, UnknownRun, in_words
 from ._journal import Entry, EntryKind, History, decode, encode
 from ._mending import mended
 from ._tables import BlobRow, JournalRow, ProjectRow, RunRow, SnapshotRow
@@ -265,15 +265,22 @@ class Store:
                 raise UnknownProject(project_id)
             return _entry(row)
 
+    def label(self, project_id: str, revision: int) -> str | None:
+        """What an entry is called; None when there is none."""
+        with Session(self._engine) as session:
+            return session.scalar(
+                select(JournalRow.label).where(JournalRow.project_id == project_id, JournalRow.revision == revision)
+            )
+
+    def logbook(self, project_id: str, after: int) -> list[Entry]:
+        """Entries after a revision as they are told, the oldest first; damaged ones without their changes."""
+        with Session(self._engine) as session:
+            return [_told(r) for r in session.scalars(_later(project_id, after))]
+
     def since(self, project_id: str, revision: int) -> list[Entry]:
         """Journal entries after a revision, the oldest first."""
         with Session(self._engine) as session:
-            rows = session.scalars(
-                select(JournalRow)
-                .where(JournalRow.project_id == project_id, JournalRow.revision > revision)
-                .order_by(JournalRow.revision)
-            )
-            return [_entry(r) for r in rows]
+            return [_entry(r) for r in session.scalars(_later(project_id, revision))]
 
     def keep_blob(self, data: bytes) -> str:
         """Keep a file; returns the hash by which it is found again. The same contents are kept once."""
@@ -390,8 +397,30 @@ def _run_info(row: RunRow) -> RunInfo:
 
 
 def _entry(row: JournalRow) -> Entry:
-    kind = EntryKind(row.kind)
-    return Entry(row.revision, row.at, row.label, kind, row.target, decode(row.changes), decode(row.inverse))
+    """Raises :class:`DamagedRow` when the row can't be read."""
+    try:
+        kind = EntryKind(row.kind)
+        return Entry(row.revision, row.at, row.label, kind, row.target, decode(row.changes), decode(row.inverse))
+    except _UNREADABLE as error:
+        raise DamagedRow(row.revision, _brief(error)) from error
+
+
+def _told(row: JournalRow) -> Entry:
+    """An entry to be told of: without its changes where they can't be read."""
+    try:
+        return _entry(row)
+    except DamagedRow:
+        kind = next((k for k in EntryKind if k.value == row.kind), EntryKind.DO)
+        return Entry(row.revision, row.at, f"{row.label} (damaged)", kind, row.target, [], [])
+
+
+def _later(project_id: str, revision: int) -> Select[Any]:
+    """Rows of the journal after a revision, the oldest first."""
+    return (
+        select(JournalRow)
+        .where(JournalRow.project_id == project_id, JournalRow.revision > revision)
+        .order_by(JournalRow.revision)
+    )
 
 
 def _replayed(session: Session, project_id: str, start: int, newest: int) -> tuple[Network | None, int, str | None]:
@@ -403,12 +432,7 @@ def _replayed(session: Session, project_id: str, start: int, newest: int) -> tup
     except _UNREADABLE as error:
         return None, -1, f"the snapshot at revision {start} can't be read ({_brief(error)})"
     reached = start
-    later = session.scalars(
-        select(JournalRow)
-        .where(JournalRow.project_id == project_id, JournalRow.revision > start)
-        .order_by(JournalRow.revision)
-    )
-    for entry in later:
+    for entry in session.scalars(_later(project_id, start)):
         if entry.revision != reached + 1:
             return network, reached, f"revision {reached + 1} is missing"
         if entry.kind == EntryKind.REPAIR.value:
