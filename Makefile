@@ -9,7 +9,7 @@ WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.ht
 KERNELS := $(shell grep -rl njit src/vastmesh --include=*.py)
 PORT ?= 8420
 
-.PHONY: help demo test check bench build setup screenshots schema lock chromium office clean
+.PHONY: help demo test check bench soak build setup screenshots schema lock chromium office clean
 
 help: ## What there is
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
@@ -31,6 +31,9 @@ check: $(STAMPS)/python $(STAMPS)/web ## Format, lint, types, import contracts
 
 bench: $(STAMPS)/python ## Measure (never part of the tests)
 	$(BIN)/python benchmarks/run.py
+
+soak: $(STAMPS)/python ## Long trials: hostile requests, mutated files, kills (never part of the tests)
+	$(BIN)/python benchmarks/soak.py
 
 build: $(STAMPS)/python $(STAMPS)/kernels $(STAMPS)/pango src/vastmesh/web/index.html ## Everything but starting it
 

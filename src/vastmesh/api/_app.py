@@ -25,6 +25,15 @@ WEB = Path(__file__).parent.parent / "web"
 _NOT_BUILT = "<!doctype html><title>Vast Mesh</title><p>The interface has not been built. Run <code>make build</code>."
 
 
+def _file_at(path: str) -> Path | None:
+    """The file of the front end at a path; None where there is none, or where it would lie elsewhere."""
+    try:
+        file = (WEB / path).resolve()
+        return file if path and file.is_file() and WEB.resolve() in file.parents else None
+    except (OSError, ValueError):  # no name that a file can have
+        return None
+
+
 def make_app(data: Path) -> FastAPI:
     """The service on a folder of data."""
 
@@ -51,8 +60,8 @@ def make_app(data: Path) -> FastAPI:
     def web(path: str) -> Response:
         if path.startswith("api/"):
             raise HTTPException(404, "There is no such address.")
-        file = (WEB / path).resolve()
-        if path and file.is_file() and WEB.resolve() in file.parents:
+        file = _file_at(path)
+        if file is not None:
             forever = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
             return FileResponse(file, headers={"cache-control": forever})
         index = WEB / "index.html"

@@ -93,6 +93,11 @@ def install(app: FastAPI) -> None:
         found = in_words(error, "The database")
         return problem(503, f"store-{found.reason}", "The projects can't be read or written", str(found))
 
+    @app.exception_handler(UnicodeEncodeError)
+    def half_characters(request: Request, error: UnicodeEncodeError) -> JSONResponse:
+        text = "A text holds half a character (a lone surrogate), which can be neither kept nor found. Write it anew."
+        return problem(422, "invalid-text", "Invalid text", text)
+
     @app.exception_handler(RequestValidationError)
     def bad_request(request: Request, error: RequestValidationError) -> JSONResponse:
         found = error.errors()

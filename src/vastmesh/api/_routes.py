@@ -9,6 +9,7 @@ from urllib.parse import quote
 
 import orjson
 from fastapi import APIRouter, Depends, Query, Request, Response
+from pydantic import Field
 from sse_starlette import EventSourceResponse
 from starlette.concurrency import run_in_threadpool
 
@@ -67,6 +68,7 @@ All = Annotated[Sessions, Depends(sessions)]
 One = Annotated[LiveSession, Depends(session)]
 Rows = Annotated[str | None, Query(description="Token of rows the client has: their fixed columns are left out")]
 
+Revision = Annotated[int, Field(ge=0, le=2**62)]
 Base = Annotated[int | None, Query(ge=0, le=2**62, description="The revision one looks at: another is a conflict")]
 
 
@@ -441,12 +443,12 @@ def redo(one: One, rows: Rows = None, base_revision: Base = None) -> Response:
 
 @api.get("/projects/{project_id}/since/{revision}", summary="What changed after a revision",
          responses=_json(m.ChangedOut))  # fmt: skip
-def since(revision: int, one: One, rows: Rows = None) -> Response:
+def since(revision: Revision, one: One, rows: Rows = None) -> Response:
     return _render.Json(_render.outcome(one.since(revision), rows))
 
 
 @api.get("/projects/{project_id}/journal", summary="The logbook: all that was done, in order")
-def journal(project_id: str, all_: All, after: int = 0) -> list[m.JournalLine]:
+def journal(project_id: str, all_: All, after: Revision = 0) -> list[m.JournalLine]:
     all_.store.project(project_id)
     return [m.JournalLine(**journal_line(e)) for e in all_.store.logbook(project_id, after)]
 

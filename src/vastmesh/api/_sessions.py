@@ -7,6 +7,7 @@ import atexit
 import gc
 import logging
 import mimetypes
+import re
 import secrets
 import threading
 import time
@@ -67,6 +68,7 @@ from ..store import Entry, EntryKind, History, ProjectInfo, ReadOnly, Run, RunIn
 _log = logging.getLogger(__name__)
 _MOST_OPEN = 8
 _KEPT_AT_HAND = 4
+MEDIA_TYPE = re.compile(r"[a-z]+/[a-z0-9.+-]{1,80}")
 MOST_ATTACHED = 16 * 2**20
 
 
@@ -303,6 +305,11 @@ class LiveSession:
         self, base_revision: int, items: list[dict[str, Any]], onto: str | None, times: int
     ) -> tuple[Outcome, list[str], list[str]]:
         """Paste a clip; returns what was done, the ids of the copies and the ids of what was left out."""
+        for number, item in enumerate(items, 1):
+            if not isinstance(item.get("id"), str) or not isinstance(item.get("kind"), str):
+                raise InvalidFields(
+                    [FieldProblem(f"item {number}", "id", item.get("id"), "copy items with an id and a kind")]
+                )
         with self.lock:
             spots = [(float(i["x"]), float(i["y"])) for i in items if _placed(i)]
             root, target = self.network.items.get(root_of(items) or ""), self.network.items.get(onto or "")
@@ -367,9 +374,12 @@ class LiveSession:
                 raise InvalidFields(
                     [FieldProblem(ident, "attachments", item.kind, "choose a piece of equipment or a bus")]
                 )
-            name = file_name.replace("\\", "/").rpartition("/")[2].strip() or "file"
-            guessed = mimetypes.guess_type(name)[0] or "application/octet-stream"
-            new = Attachment(name=name[-120:], sha256=self.store.keep_blob(data), size=len(data), media_type=guessed)
+            name = file_name.replace("\\", "/").rpartition("/")[2]
+            name = "".join(c for c in name if c.isprintable()).strip()[-120:] or "file"
+            guessed = (mimetypes.guess_type(name)[0] or "").lower()
+            if not MEDIA_TYPE.fullmatch(guessed):
+                guessed = "application/octet-stream"
+            new = Attachment(name=name, sha256=self.store.keep_blob(data), size=len(data), media_type=guessed)
             kept = [*(item.attachments or ()), new]
             values = {"attachments": [a.model_dump() for a in kept]}
             return self.change(base_revision, f"Attach {new.name} to {item.name}", [Update(id=ident, values=values)])

@@ -103,7 +103,7 @@ def _cards(
         raise UnreadableFile(
             f"the section {section} FOLLOWS is missing; the file may have been cut off", line=len(lines)
         )
-    announced = re.search(r"(\d+)\s+ITEMS", lines[start].upper())
+    announced = re.search(r"(?<!\d)(\d{1,9})\s{1,80}ITEMS", lines[start][:2000].upper())
     count = 0
     for number, text in enumerate(lines[start + 1 :], start + 2):
         if text.startswith("-9"):

@@ -7,15 +7,14 @@ from __future__ import annotations
 
 import csv
 import io
-import re
 from collections.abc import Iterable
 from typing import Any
 
 from ..core.errors import DataError, FieldProblem, InvalidFields
 from ..core.network import REGISTRY, Add, Change, Element, FieldSpec, FieldType, Item, Namer, Network, Update, specs
+from ._rows import rows_of, without_unit
 
 MOST_ROWS = 20_000
-_UNIT = re.compile(r"\s*[\[(,]\s*[^\[\](),]*[\])]?\s*$")
 _YES, _NO = {"yes", "true", "1", "x", "closed", "on"}, {"no", "false", "0", "", "open", "off"}
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
@@ -48,6 +47,9 @@ def write_rows(network: Network, kind: str, ids: Iterable[str] | None = None, fi
     known = specs(REGISTRY[kind])
     columns = fields or shown_fields(kind)
     items = [network[i] for i in ids] if ids is not None else [i for i in network.items.values() if i.kind == kind]
+    if other := next((i for i in items if i.kind != kind), None):
+        allowed = f"name only {REGISTRY[kind].plural.lower()}, as the table is of them"
+        raise InvalidFields([FieldProblem(other.id, "kind", other.kind, allowed)])
     out = io.StringIO()
     writer = csv.writer(out, dialect="excel-tab", lineterminator="\n")
     writer.writerow([heading(known[c]) for c in columns])
@@ -71,7 +73,8 @@ def _cell(network: Network, spec: FieldSpec, value: Any) -> str:
 
 
 def as_text(text: str) -> str:
-    """Text that a spreadsheet does not take for a formula."""
+    """Text that a spreadsheet does not take for a formula, in lines that stay within their cell."""
+    text = text.replace("\r\n", "\n").replace("\r", "\n")
     return f"'{text}" if text.startswith(_FORMULA) else text
 
 
@@ -84,7 +87,7 @@ def read_rows(network: Network, kind: str, text: str) -> list[Change]:
     cls = REGISTRY.get(kind)
     if cls is None:
         raise InvalidFields([FieldProblem("table", "kind", kind, "choose one of " + ", ".join(sorted(REGISTRY)))])
-    rows = [r for r in csv.reader(io.StringIO(text), dialect="excel-tab") if any(c.strip() for c in r)]
+    rows = [r for r in rows_of(text, "\t") if any(c.strip() for c in r)]
     if len(rows) < 2:
         raise InvalidFields(
             [FieldProblem("table", "rows", len(rows), "paste a row of headings and at least one row below it")]
@@ -112,7 +115,7 @@ def _columns(cls: type[Item], headings: list[str]) -> list[str | None]:
     problems: list[FieldProblem] = []
     for word in headings:
         plain = word.strip().lower()
-        match = by_word.get(plain) or by_word.get(_UNIT.sub("", plain))
+        match = by_word.get(plain) or by_word.get(without_unit(plain))
         if plain and match is None:
             allowed = (
                 "use the name or label of a field: "
@@ -194,7 +197,8 @@ class _Reader:
                 refuse(spec.allowed())
                 return
             figure /= spec.shown_factor
-            values[spec.name] = int(figure) if spec.type is FieldType.INTEGER and figure == int(figure) else figure
+            whole = spec.type is FieldType.INTEGER and figure.is_integer()
+            values[spec.name] = int(figure) if whole else figure
         elif spec.ref:
             found = self._by_name.get((spec.ref, cell)) or (cell if cell in self.network else None)
             if found is None:

@@ -10,11 +10,11 @@ from typing import Any
 
 import xlsxwriter
 from openpyxl import load_workbook
-from openpyxl.utils.exceptions import InvalidFileException
 
 from ..core.catalogue import FAMILIES, EquipmentType
 from ..core.errors import FieldProblem, InvalidFields, UnreadableFile
 from ..core.network import OwnType
+from ._rows import rows_of
 from ._tabular import as_text
 
 _FIXED = ("name", "family", "description", "series", "size")
@@ -101,7 +101,7 @@ def _read_csv(data: bytes) -> list[list[Any]]:
     except UnicodeDecodeError:
         raise UnreadableFile("it is neither XLSX nor text in UTF-8") from None
     delimiter = max(",;\t", key=text.partition("\n")[0].count)
-    return [list(r) for r in csv.reader(io.StringIO(text), delimiter=delimiter)]
+    return [list(r) for r in rows_of(text, delimiter)]
 
 
 def _read_xlsx(data: bytes) -> list[list[Any]]:
@@ -118,7 +118,9 @@ def _read_xlsx(data: bytes) -> list[list[Any]]:
                 raise UnreadableFile("it has more than half a million cells")
             rows.append(list(row))
         return rows
-    except (zipfile.BadZipFile, InvalidFileException, KeyError, ValueError, IndexError) as error:
+    except UnreadableFile:
+        raise
+    except Exception as error:  # whatever the reader of workbooks raises, it is the file that is damaged
         raise UnreadableFile(f"it is not a spreadsheet that can be opened: {error}") from None
 
 

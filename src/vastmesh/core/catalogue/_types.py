@@ -53,6 +53,6 @@ def types_of(family_name: str) -> dict[str, EquipmentType]:
     return {t.name: t for t in FAMILIES[family_name].build()}
 
 
-def find_type(family_name: str, name: str) -> EquipmentType | None:
-    """A built-in type by its name; None when there is none."""
-    return types_of(family_name).get(name) if family_name in FAMILIES else None
+def find_type(family_name: str, name: object) -> EquipmentType | None:
+    """A built-in type by its name; None when there is none, or when it is no name."""
+    return types_of(family_name).get(name) if family_name in FAMILIES and isinstance(name, str) else None

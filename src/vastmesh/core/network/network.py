@@ -267,7 +267,8 @@ class Network:
         return self._filled_by_own_type(cls, {**further, **{f: v for f, v in data.items() if v is not None}})
 
     def _filled_by_own_type(self, cls: type[Item], data: dict[str, Any]) -> dict[str, Any]:
-        found = self.items.get(data.get("type") or "") if catalogue_family(cls) else None
+        name = data.get("type") if catalogue_family(cls) else None
+        found = self.items.get(name) if isinstance(name, str) else None
         return filled(cls, data, found.values) if isinstance(found, OwnType) else data
 
     def consequences(self, idents: Iterable[str]) -> list[Change]:
