@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import asyncio
 import sqlite3
+import threading
 import zlib
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -309,6 +312,38 @@ def test_a_locked_database_is_said(project: Project, tmp_path: Path, monkeypatch
     assert "locked" in answer.json()["detail"]
     assert project.item("Kesterby F2-01")["length_km"] != 3.0
     assert project.update("Kesterby F2-01", length_km=3.0).status_code == 200
+
+
+def test_a_file_without_a_bus_makes_no_project(client: TestClient) -> None:
+    from vastmesh.exchange import write_network
+
+    answer = client.post("/api/projects/import?file_name=a.json", content=write_network(Network(), "Empty", "document"))
+    assert answer.status_code == 422
+    assert "no bus" in answer.json()["detail"]
+    assert client.get("/api/projects").json() == []
+
+
+def test_listening_does_not_wait_for_a_calculation(project: Project) -> None:
+    """A queue is had while another thread holds the session."""
+    one = session_of(project)
+    held, done = threading.Event(), threading.Event()
+
+    def hold() -> None:
+        with one.lock:
+            held.set()
+            done.wait()
+
+    other = threading.Thread(target=hold)
+    other.start()
+    held.wait()
+
+    async def listen() -> None:
+        one.forget(one.listen())
+
+    with ThreadPoolExecutor(1) as own:
+        own.submit(asyncio.run, listen()).result()
+    done.set()
+    other.join()
 
 
 def test_thousands_of_wrong_items_are_summed_up(project: Project) -> None:

@@ -16,7 +16,7 @@ from starlette.concurrency import run_in_threadpool
 from .. import __version__
 from ..core.catalogue import FAMILIES, search, types_of
 from ..core.checks import Check
-from ..core.errors import FieldProblem, InvalidFields
+from ..core.errors import FieldProblem, InvalidFields, UnreadableFile
 from ..core.layout import place
 from ..core.network import (
     REGISTRY,
@@ -151,6 +151,8 @@ async def import_file(request: Request, all_: All, file_name: str = "") -> m.Imp
 
     def work() -> tuple[Imported, ProjectInfo]:
         found = read_network(data, file_name)
+        if not found.network.of(Bus):
+            raise UnreadableFile("it holds no bus, so that there is nothing to calculate; no project was made")
         return found, _keep(all_, found.title, found.network)
 
     imported, info = await run_in_threadpool(work)

@@ -13,7 +13,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from ._errors import problem
 
 UPLOAD_LIMIT = 64 * 1024 * 1024
-JSON_LIMIT = 24 * 1024 * 1024  # files come as they are; a body of JSON holds edits and pasted rows
+JSON_LIMIT = 12 * 1024 * 1024  # files come as they are; a body of JSON holds edits and pasted rows
 _DRAIN_LIMIT = 1024 * 1024 * 1024  # a refused body is read to its end up to here, so that the answer arrives
 _log = logging.getLogger(__name__)
 LOOPBACK = frozenset({"127.0.0.1", "localhost", "::1"})

@@ -132,6 +132,8 @@ class LiveSession:
         self._per_phase = LiveUnbalanced(self.network)
         self._token = secrets.token_hex(4)
         self._touched: list[str] = []  # by the last edit
+        # Not the session's lock: who listens does so on the event loop, which must not wait for a calculation.
+        self._listening = threading.Lock()
         self._listeners: list[tuple[asyncio.AbstractEventLoop, asyncio.Queue[int]]] = []
         self._labels: dict[int, str] = {}
         self._traced: tuple[int, Trace] | None = None
@@ -611,12 +613,12 @@ class LiveSession:
     def listen(self) -> asyncio.Queue[int]:
         """A queue that gets the number of every new revision, for the event loop that asks."""
         queue: asyncio.Queue[int] = asyncio.Queue(maxsize=1000)
-        with self.lock:
-            self._listeners.append((asyncio.get_running_loop(), queue))
+        with self._listening:
+            self._listeners = [*self._listeners, (asyncio.get_running_loop(), queue)]
         return queue
 
     def forget(self, queue: asyncio.Queue[int]) -> None:
-        with self.lock:
+        with self._listening:
             self._listeners = [(loop, q) for loop, q in self._listeners if q is not queue]
 
     def _tell(self) -> None:

@@ -103,7 +103,7 @@ def _parquet(table: Table) -> bytes:
 
 def _csv(table: Table) -> bytes:
     out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\r\n")
+    writer = csv.writer(out, lineterminator="\r\n", quoting=csv.QUOTE_NONNUMERIC)
     writer.writerow([heading(c) for c in table.columns])
     columns = [_plain(c) for c in table.columns]
     for row in zip(*columns, strict=True):

@@ -33,7 +33,7 @@ def _rows(types: Iterable[EquipmentType]) -> list[list[Any]]:
 def write_types_csv(types: Iterable[EquipmentType]) -> bytes:
     """Types as CSV with a byte-order mark, which spreadsheets need to see that it is UTF-8."""
     out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\r\n")
+    writer = csv.writer(out, lineterminator="\r\n", quoting=csv.QUOTE_NONNUMERIC)
     for row in _rows(types):
         writer.writerow([as_text(c) if isinstance(c, str) else "" if c is None else c for c in row])
     return out.getvalue().encode("utf-8-sig")
