@@ -11,6 +11,7 @@ import zlib
 from pathlib import Path
 
 import numpy as np
+import orjson
 import pytest
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
@@ -186,3 +187,21 @@ def test_a_project_with_a_vector_group_no_longer_accepted_opens_with_the_angle_i
     assert isinstance(unit, Transformer)
     assert unit.vector_group == "Dyn7"
     assert run_load_flow(found).account.converged
+
+
+def test_references_once_written_as_an_empty_text_are_blank(tmp_path: Path) -> None:
+    """In a snapshot, and in the journal after it: the project opens whole."""
+    store = Store(tmp_path)
+    project = store.create("old", network(bus("a"), source("a"), {"kind": "area", "id": "north"}))
+    with sqlite3.connect(store.path) as db:
+        items = orjson.loads(zlib.decompress(db.execute("select items from snapshot").fetchone()[0]))
+        items[0]["limits"] = ""
+        db.execute("update snapshot set items = ?", (zlib.compress(orjson.dumps(items)),))
+    for k, area in enumerate(("north", "north")):
+        change = [Update(id="a", values={"area": area})]
+        store.append(project.id, k, "Set area", change, change)
+    with sqlite3.connect(store.path) as db:
+        db.execute("update journal set changes = replace(changes, '\"north\"', '\"\"') where revision = 2")
+    loaded = store.load(project.id)
+    assert (loaded.revision, loaded.damage) == (2, None)
+    assert (loaded.network["a"].area, loaded.network["a"].limits) == (None, None)  # type: ignore[attr-defined]

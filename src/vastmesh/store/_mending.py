@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Any
 
 from ..core.network import REGISTRY, Add, Change, Transformer, Update, specs
@@ -33,12 +34,24 @@ def mended_changes(changes: list[Change]) -> list[Change]:
     for change in changes:
         if isinstance(change, Add):
             found.append(change.model_copy(update={"item": mended(change.item)}))
-        elif isinstance(change, Update) and isinstance(group := change.values.get("vector_group"), str):
-            able = Transformer.possible_group(group)
-            found.append(change.model_copy(update={"values": {**change.values, "vector_group": able or group}}))
+        elif isinstance(change, Update) and (values := _mended_values(change.values)) != change.values:
+            found.append(change.model_copy(update={"values": values}))
         else:
             found.append(change)
     return found
+
+
+def _mended_values(values: dict[str, Any]) -> dict[str, Any]:
+    found = {f: None if v == "" and f in _references() else v for f, v in values.items()}
+    if isinstance(group := found.get("vector_group"), str):
+        found["vector_group"] = Transformer.possible_group(group) or group
+    return found
+
+
+@cache
+def _references() -> frozenset[str]:
+    """Names of fields that refer to other items, of whatever kind."""
+    return frozenset(f for cls in REGISTRY.values() for f, s in specs(cls).items() if s.ref)
 
 
 def _clock(group: str) -> int:
