@@ -178,7 +178,8 @@ export function labelsFor(
         anchor: 'start',
         elsewhere: [
           { x: p.x + bus.half * k, y, anchor: 'end' },
-          { x: p.x - bus.half * k - 6, y: p.y + 4, anchor: 'end' },
+          // Beyond the mark of a finding, which stands there.
+          { x: p.x - bus.half * k - (severity ? 26 : 6), y: p.y + 4, anchor: 'end' },
           { x: p.x + bus.half * k + 6, y: p.y + 4, anchor: 'start' },
         ],
         weight: strong ? first : 100 + Math.log2(1 + bus.kv) * 10,
@@ -248,6 +249,7 @@ export function labelsFor(
         x: p.x + 19 * symbolScale * k,
         y: p.y + 4,
         anchor: 'start',
+        elsewhere: [{ x: p.x - 19 * symbolScale * k, y: p.y + 4, anchor: 'end' }],
         name: words.set.names || strong ? branch.name : '',
         value: load,
         weight: strong ? first : 80,
