@@ -4,18 +4,22 @@ from __future__ import annotations
 
 import asyncio
 import shutil
+import sqlite3
 import tempfile
 import threading
+import zlib
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
+import orjson
 import pytest
 from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
 from tests.api.conftest import Project
+from tests.core.test_every_field_at_its_bounds import everything
 from tests.helpers import bus, line, load, network, source, volts
 from vastmesh.api._sessions import LiveSession, Outcome, RevisionConflict, Sessions
 from vastmesh.core.errors import InvalidFields, UnknownElement
@@ -221,3 +225,27 @@ def test_new_buses_without_a_place_get_one_in_the_same_step(project: Project) ->
     assert item["x"] is not None
     project.post("undo")
     assert all(i["id"] != "new" for i in project.opened()["items"])
+
+
+def test_what_is_opened_is_what_dumping_would_give(tmp_path: Path) -> None:
+    """Data that is handed out as it was stored: after edits, with blank and typical fields, and where a default came later."""
+    from vastmesh.core.network import dump_item
+    from vastmesh.store import FILE_NAME
+
+    network = everything()
+    store = Store(tmp_path)
+    ident = store.create("Everything", network).id
+    first = Sessions(store).get(ident)
+    first.change(0, "edit", [Update(id="motor", values={"note": "seen"}), Update(id="m-n", values={"length_km": 3.0})])
+    store.close()
+    with sqlite3.connect(tmp_path / FILE_NAME) as db:
+        items = orjson.loads(zlib.decompress(db.execute("select items from snapshot").fetchone()[0]))
+        for item in items[::3]:
+            item.pop("in_service", None)
+        db.execute("update snapshot set items = ?", (zlib.compress(orjson.dumps(items)),))
+    again = Sessions(Store(tmp_path)).get(ident)
+    expected = [dump_item(i) for i in again.network.items.values()]
+    assert len(again.plain) > 10
+    assert orjson.loads(again.items_json()) == expected
+    again.change(1, "edit", [Update(id="motor", values={"note": "again"})])
+    assert orjson.loads(again.items_json()) == [dump_item(i) for i in again.network.items.values()]

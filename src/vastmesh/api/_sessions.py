@@ -122,6 +122,7 @@ class LiveSession:
     history: History
     lock: threading.RLock = field(default_factory=threading.RLock)
     damage: ReadOnly | None = None  # why it can only be read
+    plain: dict[str, tuple[Item, dict[str, Any]]] = field(default_factory=dict)  # data of items as they were loaded
 
     def __post_init__(self) -> None:
         # The store keeps the present network; what is shown and edited is that network under its schemes.
@@ -246,7 +247,11 @@ class LiveSession:
         """All items as JSON, kept while the revision stays."""
         with self.lock:
             if self._items[0] != self.revision:
-                self._items = self.revision, orjson.dumps(self.network.to_items())
+                plain, self.plain = self.plain, {}  # once: what is loaded is dumped when it is opened
+                self._items = self.revision, orjson.dumps([
+                    plain[i][1] if i in plain and plain[i][0] is item else dump_item(item)
+                    for i, item in self.network.items.items()
+                ])  # fmt: skip
             return self._items[1]
 
     def words(self) -> tuple[str | None, str | None]:
@@ -716,6 +721,7 @@ class Sessions:
                     session = LiveSession(
                         project_id, self.store, found.network, found.revision, found.history,
                         damage=ReadOnly(found.revision, found.newest, found.damage) if found.damage else None,
+                        plain=found.plain,
                     )  # fmt: skip
                 with self._lock:
                     self._open[project_id] = session

@@ -14,10 +14,9 @@ def mended(item: dict[str, Any]) -> dict[str, Any]:
     A vector group whose windings can't have its clock number takes the next one that they can have, and a further phase
     shift that keeps the angle it had. A reference to nothing, once written as an empty text, is blank.
     """
-    empty = [f for f, v in item.items() if v == ""]
-    if empty and (cls := REGISTRY.get(str(item.get("kind")))) is not None:
-        known = specs(cls)
-        item = {f: v for f, v in item.items() if not (f in empty and f in known and known[f].ref)}
+    empty = [f for f in _references(str(item.get("kind"))) if item.get(f) == ""]
+    if empty:
+        item = {f: v for f, v in item.items() if f not in empty}
     group = item.get("vector_group")
     if item.get("kind") != "transformer" or not isinstance(group, str):
         return item
@@ -42,16 +41,22 @@ def mended_changes(changes: list[Change]) -> list[Change]:
 
 
 def _mended_values(values: dict[str, Any]) -> dict[str, Any]:
-    found = {f: None if v == "" and f in _references() else v for f, v in values.items()}
+    found = {f: None if v == "" and f in _all_references() else v for f, v in values.items()}
     if isinstance(group := found.get("vector_group"), str):
         found["vector_group"] = Transformer.possible_group(group) or group
     return found
 
 
 @cache
-def _references() -> frozenset[str]:
-    """Names of fields that refer to other items, of whatever kind."""
-    return frozenset(f for cls in REGISTRY.values() for f, s in specs(cls).items() if s.ref)
+def _references(kind: str) -> tuple[str, ...]:
+    """Names of fields of a kind that refer to other items."""
+    cls = REGISTRY.get(kind)
+    return tuple(f for f, s in specs(cls).items() if s.ref) if cls else ()
+
+
+@cache
+def _all_references() -> frozenset[str]:
+    return frozenset(f for kind in REGISTRY for f in _references(kind))
 
 
 def _clock(group: str) -> int:

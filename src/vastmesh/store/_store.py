@@ -8,7 +8,7 @@ import sqlite3
 import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -22,7 +22,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from ..core.errors import DataError
-from ..core.network import Change, Network
+from ..core.network import Change, Item, Network
 from ._errors import BeyondRepair, DamagedRow, ProjectGone, StaleRevision, UnknownProject, UnknownRun, in_words
 from ._journal import Entry, EntryKind, History, decode, encode
 from ._mending import mended
@@ -75,16 +75,21 @@ class Run:
     tables: bytes
 
 
+Plain = dict[str, tuple[Item, dict[str, Any]]]
+
+
 @dataclass(frozen=True)
 class Loaded:
     """A network with the revision it is of. ``newest``: the one the project stands at, another only where stored rows are
-    damaged; ``damage``: what is wrong, in words, None where all is well."""
+    damaged; ``damage``: what is wrong, in words, None where all is well; ``plain``: items of the snapshot with their data, so
+    that those that are still there need not be dumped again."""
 
     network: Network
     revision: int
     history: History
     newest: int
     damage: str | None = None
+    plain: Plain = field(default_factory=dict)
 
 
 class Store:
@@ -166,24 +171,24 @@ class Store:
                 .where(SnapshotRow.project_id == project_id)
                 .order_by(SnapshotRow.revision.desc())
             ).all()
-            best: tuple[Network, int] | None = None
+            best: tuple[Network, Plain, int] | None = None
             damage: list[str] = []
             for revision in snapshots:
-                network, reached, trouble = _replayed(session, project_id, revision, row.revision)
-                if network is not None and (best is None or reached > best[1]):
-                    best = network, reached
+                network, plain, reached, trouble = _replayed(session, project_id, revision, row.revision)
+                if network is not None and (best is None or reached > best[2]):
+                    best = network, plain, reached
                 if trouble is None:
                     break
                 damage.append(trouble)
             if best is None:
                 raise BeyondRepair(project_id, damage[0] if damage else "it has no snapshot")
-            network, reached = best
+            network, plain, reached = best
             if reached == row.revision:
                 damage = []  # an older snapshot and the whole journal led to the same
             history, unreadable = _history(session, project_id)
             if unreadable:
                 damage.append(unreadable)
-            return Loaded(network, reached, history, row.revision, damage[0] if damage else None)
+            return Loaded(network, reached, history, row.revision, damage[0] if damage else None, plain)
 
     def repair(self, project_id: str, label: str) -> int:
         """Go on from the latest revision that can be read: a new one, before which nothing can be undone. Returns it."""
@@ -423,30 +428,38 @@ def _later(project_id: str, revision: int) -> Select[Any]:
     )
 
 
-def _replayed(session: Session, project_id: str, start: int, newest: int) -> tuple[Network | None, int, str | None]:
+def _replayed(
+    session: Session, project_id: str, start: int, newest: int
+) -> tuple[Network | None, Plain, int, str | None]:
     """A snapshot with the journal after it, as far as both can be read: network, revision, and what stopped it."""
     row = session.get(SnapshotRow, (project_id, start))
     assert row is not None
     try:
-        network = Network.restored(mended(i) for i in orjson.loads(zlib.decompress(row.items)))
+        stored = orjson.loads(zlib.decompress(row.items))
+        network = Network.restored(mended(i) for i in stored)
     except _UNREADABLE as error:
-        return None, -1, f"the snapshot at revision {start} can't be read ({_brief(error)})"
+        return None, {}, -1, f"the snapshot at revision {start} can't be read ({_brief(error)})"
+    plain = {d["id"]: (item, d) for d in stored if _as_dumped(item := network.items[d["id"]], d)}
     reached = start
     for entry in session.scalars(_later(project_id, start)):
         if entry.revision != reached + 1:
-            return network, reached, f"revision {reached + 1} is missing"
+            return network, plain, reached, f"revision {reached + 1} is missing"
         if entry.kind == EntryKind.REPAIR.value:
-            return (
-                network,
-                reached,
-                f"revision {entry.revision} began anew after damage, and its snapshot can't be read",
-            )
+            text = f"revision {entry.revision} began anew after damage, and its snapshot can't be read"
+            return network, plain, reached, text
         try:
             network.apply(decode(entry.changes))
         except _UNREADABLE as error:
-            return network, reached, f"revision {entry.revision} ({entry.label!r}) can't be replayed ({_brief(error)})"
+            text = f"revision {entry.revision} ({entry.label!r}) can't be replayed ({_brief(error)})"
+            return network, plain, reached, text
         reached = entry.revision
-    return network, reached, None if reached == newest else f"revision {reached + 1} is missing"
+    return network, plain, reached, None if reached == newest else f"revision {reached + 1} is missing"
+
+
+def _as_dumped(item: Item, stored: dict[str, Any]) -> bool:
+    """Whether stored data is what dumping the item would give: nothing was mended, and no later version added to it."""
+    held = sum(v is not None for v in vars(item).values()) - (not item.origins)
+    return held == len(stored) and "vector_group" not in stored
 
 
 def _history(session: Session, project_id: str) -> tuple[History, str | None]:
