@@ -64,7 +64,7 @@ def test_whatever_breaks_while_applying_is_taken_back(project: Project, monkeypa
     """A failure that nobody foresaw, in each step of an edit: the same objects in the same order as before."""
     one = session_of(project)
     items = list(one.network.items.items())
-    for owner, name in ((Network, "consequences"), (Network, "_check_references"), (Store, "append")):
+    for owner, name in ((one.base, "consequences"), (one.base, "_check_references"), (one.store, "append")):
         with monkeypatch.context() as patch:
             patch.setattr(owner, name, lambda *_, **__: 1 / 0)
             answer = project.change([
@@ -302,16 +302,18 @@ def test_every_refusal_is_a_problem_with_the_headers(
     assert "default-src 'self'" in answer.headers["content-security-policy"]
 
 
-def test_a_locked_database_is_said(project: Project, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    with sqlite3.connect(tmp_path / FILE_NAME) as other:
-        project.client.app.state.sessions.store._engine.dispose()  # type: ignore[attr-defined]
-        other.execute("BEGIN IMMEDIATE")
-        answer = project.update("Kesterby F2-01", length_km=3.0)
-        other.rollback()
-    assert answer.status_code == 503
-    assert "locked" in answer.json()["detail"]
-    assert project.item("Kesterby F2-01")["length_km"] != 3.0
-    assert project.update("Kesterby F2-01", length_km=3.0).status_code == 200
+def test_a_locked_database_is_said(tmp_path: Path, demo: Network, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("vastmesh.store._store._WAIT_S", 0.05)
+    with TestClient(make_app(tmp_path), base_url="http://127.0.0.1") as client:
+        project = Project(client, client.app.state.sessions.store.create("Demo", demo).id)  # type: ignore[attr-defined]
+        with sqlite3.connect(tmp_path / FILE_NAME) as other:
+            other.execute("BEGIN IMMEDIATE")
+            answer = project.update("Kesterby F2-01", length_km=3.0)
+            other.rollback()
+        assert answer.status_code == 503
+        assert "locked" in answer.json()["detail"]
+        assert project.item("Kesterby F2-01")["length_km"] != 3.0
+        assert project.update("Kesterby F2-01", length_km=3.0).status_code == 200
 
 
 def test_a_file_without_a_bus_makes_no_project(client: TestClient) -> None:

@@ -14,6 +14,8 @@ from vastmesh.core.layout import place
 from vastmesh.core.network import with_rules
 from vastmesh.exchange import write_network
 
+pytestmark = pytest.mark.xdist_group("large")  # one server for all of them
+
 
 @pytest.fixture(scope="session")
 def large(server: str) -> str:
