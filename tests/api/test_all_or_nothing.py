@@ -19,6 +19,7 @@ from tests.api.conftest import Project
 from vastmesh.api import make_app
 from vastmesh.api._sessions import LiveSession
 from vastmesh.core.network import Network
+from vastmesh.core.studies import guard
 from vastmesh.core.studies.load_flow import LiveLoadFlow
 from vastmesh.store import FILE_NAME, FolderInUse, FolderLock, Store
 
@@ -118,6 +119,24 @@ def test_a_solver_that_breaks_off_names_the_element(
     assert again.update("Kesterby F2-01", in_service=False).json()["live"]["account"]["ending"] == "converged"
     assert again.post("undo").json()["live"]["account"]["ending"] == "failed"
     assert again.post("undo").json()["live"]["account"]["ending"] == "converged"
+
+
+def test_what_cannot_be_compiled_is_found_by_halves(project: Project, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Among all of the network, where no edit gives a hint: with few compilations."""
+    tried = []
+    own = guard.compile_network
+
+    def brittle(network: Network) -> Any:
+        tried.append(len(network.items))
+        if "Kesterby F2-03" in network.items:
+            raise KeyError("bus")
+        return own(network)
+
+    monkeypatch.setattr(guard, "compile_network", brittle)
+    monkeypatch.setattr(LiveLoadFlow, "solve", lambda *_, **__: 1 / 0)
+    account = project.get("live").json()["account"]
+    assert (account["ending"], account["breaks_at"]) == ("failed", "Kesterby F2-03")
+    assert len(tried) < 30
 
 
 def test_a_snapshot_that_fails_does_not_refuse_the_edit(project: Project, monkeypatch: pytest.MonkeyPatch) -> None:

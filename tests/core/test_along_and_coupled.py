@@ -210,6 +210,21 @@ def test_what_cannot_be_coupled_is_told() -> None:
         network.apply([Update(id="two", values={"beside": "two"})])
 
 
+def test_three_lines_are_coupled_no_more_than_three_lines_can_be() -> None:
+    """Each pair by itself could be; all together their currents could give energy away."""
+    strong = {"beside_x0_ohm_per_km": 1.1, "beside_r0_ohm_per_km": 0.1}
+    items = [bus("a", 110), stiff(), bus("b", 110), circuit("one", "a", "b"), circuit("two", "a", "b", beside="one", **strong),
+             circuit("three", "a", "b", beside="two", **strong), heavy("b")]  # fmt: skip
+    network = net(*items)
+    assert [(c.element, c.field) for c in run_checks(network) if c.rule == "phases"] == [("three", "beside")]
+    r = read(network)
+    assert all(r.element_power[r.arrays.element_id.index(i)].sum().real > 0 for i in ("one", "two", "three"))
+    network.apply([Update(id="three", values={"beside_x0_ohm_per_km": 0.3})])
+    assert not [c for c in run_checks(network) if c.rule == "phases"]
+    network.apply([Update(id="one", values={"beside": "two"})])
+    assert [(c.element, c.severity.value) for c in run_checks(network) if c.rule == "phases"] == [("two", "watch")]
+
+
 def test_the_balanced_flow_knows_no_coupling() -> None:
     items = [bus("a", 110), stiff(), bus("b", 110), circuit("one", "a", "b"), load("b", 60, 20)]
     without, coupled = (run_load_flow(Network.from_items([*items, circuit("two", "a", "b", **more)]))

@@ -135,3 +135,26 @@ def test_a_substation_is_one_station_and_dead_buses_are_in_one_too() -> None:
     ]  # fmt: skip
     found = {s.name: s.buses for s in Trace(Network.from_items(items)).stations}
     assert found == {"Cove": ("a", "b"), "lone": ("lone", "far")}
+
+
+@pytest.mark.parametrize(
+    ("change", "alike", "rewired"),
+    [({"note": "n"}, True, False), ({"length_km": 9}, True, False), ({"name": "other"}, False, True), ({"x": 5}, False, False),
+     ({"closed": False}, False, True), ({"in_service": False}, True, True), ({"to_bus": "c"}, False, True),
+     ({"states": {"l": "open"}}, True, True), ({"route": [[1, 2]]}, False, False)],
+)  # fmt: skip
+def test_what_draws_and_what_wires_anew(js: Js, change: dict[str, Any], alike: bool, rewired: bool) -> None:
+    """The scene is kept while it would look the same, stations and feeders while the wiring stays."""
+    before = line_item()
+    found = js(
+        """(() => { const was = new Map([[i.a.id, i.a]]), now = new Map([[i.b.id, i.b]])
+          return [m.drawnAlike(was, now), m.rewires(i.a, i.b), m.drawnAlike(was, new Map([...now, ['z', i.a]]))] })()""",
+        a=before,
+        b={**before, **change},
+    )
+    assert found == [alike, rewired, False]
+
+
+def line_item() -> dict[str, Any]:
+    return {"kind": "line", "id": "l", "name": "l", "from_bus": "a", "to_bus": "b", "length_km": 1, "closed": True, "x": 1,
+            "in_service": True, "states": {}, "route": [[1, 1]]}  # fmt: skip

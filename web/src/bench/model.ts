@@ -159,8 +159,12 @@ export function rewires(before: Item | undefined, after: Item): boolean {
     WIRING.some((f) => before[f] !== after[f] && !(typeof after[f] === 'object' && same(before[f], after[f])))
   )
     return true
+  return !sameBuses(before, after)
+}
+
+function sameBuses(before: Item, after: Item): boolean {
   const [a, b] = [busesOf(before), busesOf(after)]
-  return a.length !== b.length || a.some((bus, n) => bus !== b[n])
+  return a.length === b.length && a.every((bus, n) => bus === b[n])
 }
 
 /** Fields that the sheet draws, beside buses and what an item is. */
@@ -193,8 +197,7 @@ export function drawnAlike(before: Items, after: Items): boolean {
     if (was === item) continue
     if (!was || was.id !== item.id || was.kind !== item.kind) return false
     if (DRAWN.some((f) => was[f] !== item[f] && !(f === 'route' && same(was[f], item[f])))) return false
-    const [a, b] = [busesOf(was), busesOf(item)]
-    if (a.length !== b.length || a.some((bus, n) => bus !== b[n])) return false
+    if (!sameBuses(was, item)) return false
   }
   return true
 }

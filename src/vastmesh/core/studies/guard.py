@@ -9,7 +9,7 @@ import numpy as np
 
 from ..electrical import compile_network
 from ..electrical.conductor import compile_conductors
-from ..network import Condition, Element, Network
+from ..network import Bus, Condition, Element, Network
 from ..severity import Severity
 from .base import Account, Ending, Finding
 from .load_flow import LoadFlowResult
@@ -60,9 +60,9 @@ def _culprit(
         if isinstance(item, Element) and item.in_service and _works(network, ident, condition, afresh):
             return ident
     seen = network.under(condition)
-    for e in seen.elements():
-        if e.kind != "bus" and not e.missing() and not _compiles(seen, e):
-            return e.id
+    others = [e for e in seen.elements() if not isinstance(e, Bus) and not e.missing()]
+    if _compiles(seen, []) and (found := _uncompilable(seen, others)):
+        return found
     return suspects[0] if len(suspects) == 1 and suspects[0] in network.items else None
 
 
@@ -79,10 +79,19 @@ def _works(
     return True
 
 
-def _compiles(network: Network, e: Element) -> bool:
-    """Whether an element can be compiled with its buses and all that is no element."""
-    own = {*e.buses(), e.id}
-    alone = Network({i: x for i, x in network.items.items() if i in own or not isinstance(x, Element)})
+def _uncompilable(network: Network, elements: list[Element]) -> str | None:
+    """The first element that can't be compiled with the buses and what is no element, found by halves."""
+    if _compiles(network, elements):
+        return None
+    if len(elements) == 1:
+        return elements[0].id
+    half = len(elements) // 2
+    return _uncompilable(network, elements[:half]) or _uncompilable(network, elements[half:])
+
+
+def _compiles(network: Network, elements: list[Element]) -> bool:
+    alone = Network({i: x for i, x in network.items.items() if isinstance(x, Bus) or not isinstance(x, Element)})
+    alone.items.update((e.id, e) for e in elements)
     try:
         compile_network(alone)
         compile_conductors(alone)

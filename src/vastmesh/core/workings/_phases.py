@@ -312,9 +312,9 @@ def _beside(network: Network, e: Line) -> Iterator[Working]:
     else:
         s.given("R", "Mutual resistance", e.beside_r0_ohm_per_km, "Ω/km", "data")
     shorter = min(e.length_km or 0.0, other.length_km or 0.0)
-    s.given("l", "Side by side", min(e.beside_km or shorter, shorter), "km",
+    s.given("l", "Coupled length", min(e.beside_km or shorter, shorter), "km",
             "the shorter line" if e.beside_km is None else "data")  # fmt: skip
-    s.given("w", "Way", -1.0 if e.beside_way == "opposite" else 1.0, "", f"{e.beside_way} direction")
+    s.given("w", "Direction", -1.0 if e.beside_way == "opposite" else 1.0, "", f"{e.beside_way} direction")
     s.line("r", "Between two conductors, resistance", "w * R * l / 3", "Ω")
     s.line("x", "Between two conductors, reactance", "w * X * l / 3", "Ω")
     yield s.working()

@@ -7,7 +7,7 @@ import { useBench, useItem } from '../store'
 import { toScreen, type View } from './geometry'
 import type { Scene } from './scene'
 
-const Box = styled.div`
+export const Box = styled.div`
   position: absolute; pointer-events: none; background: ${(p) => p.theme.paper}; border: 1px solid ${(p) => p.theme.rule};
   border-radius: 6px; padding: 6px 9px; font-size: 12px; box-shadow: 0 3px 12px rgb(0 0 0 / 0.12); white-space: nowrap; z-index: 3;
   b { font-weight: 500; } div { font-family: ${font.mono}; font-size: 11.5px; }

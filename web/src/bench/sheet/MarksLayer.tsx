@@ -1,13 +1,13 @@
 /** Stations and feeders as one mark each: left half the worst voltage, right half the highest loading. */
-import { memo, useMemo, useState } from 'react'
+import { memo, useMemo } from 'react'
 import styled, { useTheme } from 'styled-components'
 import { fixed } from '../../design/format'
 import { MarkShape } from '../../design/Icon'
-import { font } from '../../design/tokens'
 import type { Items, Result } from '../model'
+import { Box as Details } from './Detail'
 import { type Folded, figuresOf, type Mark, type MarkFigures, radiusOf } from './folding'
 import { type Box, overlaps, toScreen, type View } from './geometry'
-import { type Label, wiresOf } from './labels'
+import { CHAR, type Label, wiresOf } from './labels'
 import type { Shapes } from './Painter'
 import type { Paint } from './paint'
 
@@ -27,15 +27,12 @@ interface Props {
   readonly point: (mark: Mark | null) => void
 }
 
-export const useMarkFigures = (folded: Folded, result: Result | null, paint: Paint) =>
-  useMemo(
+export function MarksLayer(props: Props) {
+  const { folded, shapes, paint, result, view, size, lit, labels, open, point } = props
+  const figures = useMemo(
     () => new Map(folded.marks.map((m) => [m.key, figuresOf(m, folded, result, paint)])),
     [folded, result, paint],
   )
-
-export function MarksLayer(props: Props) {
-  const { folded, shapes, paint, result, view, size, lit, labels, open, point } = props
-  const figures = useMarkFigures(folded, result, paint)
   const shown = marksIn(folded, view, size)
   const ringed = useMemo(
     () => new Set([...lit].flatMap((id) => folded.within.get(id)?.key ?? [])),
@@ -138,7 +135,6 @@ interface Name {
   readonly severity: string | undefined
 }
 
-const CHAR = 6.7
 const MOST_NAMES = 160
 
 /** Names with their two figures where labels leave room, findings and the largest first. */
@@ -249,11 +245,7 @@ function Signs(props: { marks: readonly Mark[]; figures: ReadonlyMap<string, Mar
   )
 }
 
-const Card = styled.div`
-  position: absolute; pointer-events: none; background: ${(p) => p.theme.paper}; border: 1px solid ${(p) => p.theme.rule};
-  border-radius: 6px; padding: 6px 9px; font-size: 12px; box-shadow: 0 3px 12px rgb(0 0 0 / 0.12); white-space: nowrap; z-index: 3;
-  b { font-weight: 500; } div { font-family: ${font.mono}; font-size: 11.5px; } p { margin: 2px 0 0; color: ${(p) => p.theme.quiet}; }
-`
+const Hint = styled.p`margin: 2px 0 0; color: ${(p) => p.theme.quiet};`
 
 /** What a mark under the pointer stands for, in words and figures. */
 export function MarkDetail(props: {
@@ -268,10 +260,10 @@ export function MarkDetail(props: {
   const f = figuresOf(mark, folded, props.result, props.paint)
   const p = toScreen(view, mark.at)
   const nameOf = (id: string) => items.get(id)?.name ?? id
-  const what = { site: 'Station with its feeders', station: 'Station', feeder: 'Feeder' }[mark.kind]
+  const what = { site: 'station with its feeders', station: 'station', feeder: 'feeder' }[mark.kind]
   return (
-    <Card style={{ left: p.x + 16, top: p.y + 14 }} data-testid="mark-detail">
-      <b>{mark.name}</b> {what.toLowerCase()}, {mark.buses.length} {mark.buses.length === 1 ? 'bus' : 'buses'}
+    <Details style={{ left: p.x + 16, top: p.y + 14 }} data-testid="mark-detail">
+      <b>{mark.name}</b> {what}, {mark.buses.length} {mark.buses.length === 1 ? 'bus' : 'buses'}
       {f.voltage && (
         <div>
           {fixed(f.voltage.pu, 4)} p.u. at {nameOf(f.voltage.id)}
@@ -288,8 +280,8 @@ export function MarkDetail(props: {
           {f.findings} {f.findings === 1 ? 'finding' : 'findings'}
         </div>
       )}
-      <p>Click to open it</p>
-    </Card>
+      <Hint>Click to open it</Hint>
+    </Details>
   )
 }
 
@@ -298,14 +290,16 @@ const Pill = styled.div`
   background: ${(p) => p.theme.paper}; border: 1px solid ${(p) => p.theme.rule}; color: ${(p) => p.theme.quiet};
 `
 
+const counted = (n: number, one: string, many: string) => (n ? `${n} ${n === 1 ? one : many}` : '')
+
 /** Says what the marks are, while there are any. */
 export function MarksKey({ folded }: { folded: Folded }) {
   const count = { site: 0, station: 0, feeder: 0 }
   for (const m of folded.marks) count[m.kind]++
   const parts = [
-    count.site && `${count.site} stations with their feeders`,
-    count.station && `${count.station} stations`,
-    count.feeder && `${count.feeder} feeders`,
+    counted(count.site, 'station with its feeders', 'stations with their feeders'),
+    counted(count.station, 'station', 'stations'),
+    counted(count.feeder, 'feeder', 'feeders'),
   ].filter(Boolean)
   if (!parts.length) return null
   return (
@@ -314,6 +308,3 @@ export function MarksKey({ folded }: { folded: Folded }) {
     </Pill>
   )
 }
-
-/** The mark under the pointer. */
-export const usePointed = () => useState<Mark | null>(null)

@@ -1,6 +1,6 @@
 /** The sheet: the diagram with its labels, marks, grow handles and legend. */
 import { useQuery } from '@tanstack/react-query'
-import { useCallback, useEffect, useMemo, useRef } from 'react'
+import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
 import styled, { useTheme } from 'styled-components'
 import type { Finding } from '../../api/client'
 import { feedersQuery } from '../../api/queries'
@@ -21,7 +21,7 @@ import { boxOf, centred, fitView, type Point, pathOf, toScreen, type View, zoome
 import { hitAt } from './hit'
 import { Legend } from './Legend'
 import { inkOf, type Label, labelsFor } from './labels'
-import { MarkDetail, MarksKey, MarksLayer, markBoxes, marksIn, usePointed } from './MarksLayer'
+import { MarkDetail, MarksKey, MarksLayer, markBoxes, marksIn } from './MarksLayer'
 import { buildMapScene, placedBuses } from './mapScene'
 import { arrow, neighbour } from './neighbour'
 import { Painter, type Shapes } from './Painter'
@@ -135,7 +135,7 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
   )
   const folded = useFolded(scene, view.k)
   const shapes = useMemo(() => visible(folded, view, size), [folded, view, size])
-  const [pointed, point] = usePointed()
+  const [pointed, point] = useState<Mark | null>(null)
   const count = shapes.buses.length + shapes.branches.length + shapes.hangs.length
   const many = count > MOST_SVG
 
@@ -204,7 +204,7 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
       point(null)
       go(centred({ ...fit, k }, mark.at, size.width, size.height))
     },
-    [size, go, point],
+    [size, go],
   )
   const choose = (event: React.MouseEvent) => {
     const id = idAt(event)
@@ -300,7 +300,7 @@ export function Sheet({ growMenu }: { growMenu: () => void }) {
           />
         )}
         <Labels labels={labels} movable={chosen.size ? null : selected} />
-        {!looking && <SchemeLayer scene={scene} view={view} items={items} build={build} />}
+        {!looking && <SchemeLayer scene={scene} view={view} items={switched} build={build} />}
         <Marks shapes={shapes} paint={paint} view={view} />
         {onMap ? <Routes scene={scene} view={view} /> : <BarEnds scene={scene} view={view} start={start} />}
         {moving?.drag.kind === 'box' && <SelectionBox moving={moving} view={view} />}

@@ -41,7 +41,8 @@ interface Wish extends Spot {
   readonly severity?: string
 }
 
-const CHAR = 6.7
+/** Width of a letter of a label, px. */
+export const CHAR = 6.7
 const HEIGHT = 14
 const MOST = 400
 

@@ -88,20 +88,20 @@ class Line(Element):
         group="sequence",
     )
     beside: str | None = reference(
-        "Beside", "Line on the same towers: per phase, the zero-sequence current of each induces a voltage in the other",
+        "Coupled with", "Line on the same towers: per phase, the zero-sequence current of each induces a voltage in the other",
         to="line", default=None, group="sequence",
     )  # fmt: skip
     beside_km: float | None = quantity(
-        "Side by side", "Length on the same towers; that of the shorter line when blank", unit="km", gt=0, le=2000,
+        "Coupled length", "Length on the same towers; that of the shorter line when blank", unit="km", gt=0, le=2000,
         group="sequence", when=_COUPLED,
     )  # fmt: skip
     beside_way: Literal["same", "opposite"] = choice(
-        "Way", "Whether both lines are entered in the same direction along the towers", default="same", group="sequence",
+        "Direction", "Whether both lines are entered in the same direction along the towers", default="same", group="sequence",
         when=_COUPLED,
     )  # fmt: skip
     beside_m: float | None = quantity(
-        "Apart", "Between the centres of both circuits, from which their coupling follows; 6 m when blank", unit="m", gt=0,
-        le=1000, group="sequence", when=_COUPLED,
+        "Circuits apart", "Between the centres of both circuits, from which their coupling follows; 6 m when blank", unit="m",
+        gt=0, le=1000, group="sequence", when=_COUPLED,
     )  # fmt: skip
     beside_r0_ohm_per_km: float | None = quantity(
         "Resistance, mutual", "Zero-sequence mutual resistance; from the distance apart when blank", unit="Ω/km", ge=0, le=1000,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from math import inf
@@ -83,9 +83,16 @@ def _side_by_side(lines: Sequence[Line], found: dict[str, tuple[str, Member]], b
     """Groups of lines that are coupled with each other, in order of entry. What can't be coupled is a gap."""
     home: dict[str, dict[str, None]] = {x: {x: None} for x in found}
     pairs: dict[frozenset[str], tuple[str, str, complex]] = {}
+    own = {x: _zero_ohm(member) for x, (_, member) in found.items()}
     for e in lines:
         other = b.find(e.beside or "")
-        if not isinstance(other, Line) or frozenset((e.id, other.id)) in pairs:
+        if not isinstance(other, Line):
+            continue
+        pair = frozenset((e.id, other.id))
+        if pair in pairs:
+            b.gaps.append(
+                Gap(e.id, "beside", f"{other.name} names it already: what is entered there counts", breach=False)
+            )
             continue
         if e.id not in found or other.id not in found:
             if other.in_service and not other.missing() and (e.earthing_every_km or other.earthing_every_km):
@@ -98,14 +105,14 @@ def _side_by_side(lines: Sequence[Line], found: dict[str, tuple[str, Member]], b
                               f"{shorter:g} km: that is taken", breach=False))  # fmt: skip
         km = min(e.beside_km or shorter, shorter)
         z = mutual_ohm_per_km(e, b.frequency_hz) * km
-        own = [_zero_ohm(found[x][1]) for x in (e.id, other.id)]
-        if 9 * z.imag**2 >= own[0].imag * own[1].imag or 9 * z.real**2 > own[0].real * own[1].real:
-            b.gaps.append(Gap(e.id, "beside", f"its coupling with {other.name} is left out: a mutual impedance of "
-                              f"{abs(3 * z):.3g} Ω in the zero sequence is more than lines of {abs(own[0]):.3g} and "
-                              f"{abs(own[1]):.3g} Ω can have"))  # fmt: skip
-            continue
-        pairs[frozenset((e.id, other.id))] = e.id, other.id, -z if e.beside_way == "opposite" else z
         joined = home[e.id] | home[other.id]
+        tried = {**pairs, pair: (e.id, other.id, -z if e.beside_way == "opposite" else z)}
+        if not _possible(list(joined), own, tried.values()):
+            b.gaps.append(Gap(e.id, "beside", f"its coupling with {other.name} is left out: a mutual impedance of "
+                              f"{abs(3 * z):.3g} Ω in the zero sequence is more than lines of {abs(own[e.id]):.3g} and "
+                              f"{abs(own[other.id]):.3g} Ω can have together with what else they are coupled with"))  # fmt: skip
+            continue
+        pairs = tried
         home.update(dict.fromkeys(joined, joined))
     groups: list[_Group] = []
     seen: set[str] = set()
@@ -118,6 +125,17 @@ def _side_by_side(lines: Sequence[Line], found: dict[str, tuple[str, Member]], b
         mutual = {(place[p], place[q]): z for p, q, z in pairs.values() if p in place and q in place}
         groups.append(_Group([found[i] for i in idents], mutual))
     return groups
+
+
+def _possible(idents: list[str], own: dict[str, complex], pairs: Iterable[tuple[str, str, complex]]) -> bool:
+    """Whether lines with these impedances can be: their zero-sequence currents store energy, and lose it, whatever they are."""
+    place = {x: k for k, x in enumerate(idents)}
+    z0 = np.diag([own[x] for x in idents])
+    for p, q, z in pairs:
+        if p in place and q in place:
+            z0[place[p], place[q]] = z0[place[q], place[p]] = 3 * z
+    stored, lost = (np.linalg.eigvalsh(part) for part in (z0.imag, z0.real))
+    return bool(stored.min() > 0 and lost.min() >= -1e-9 * abs(lost).max())
 
 
 def _zero_ohm(member: Member) -> complex:
