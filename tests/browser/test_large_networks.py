@@ -18,7 +18,9 @@ pytestmark = pytest.mark.xdist_group("large")  # one server for all of them
 
 
 @pytest.fixture(scope="session")
-def large(server: str) -> str:
+def large(
+    server: str, demo_project: str
+) -> str:  # the demonstration is the last changed project until this one is there
     network = synthetic(1500)
     network.apply(place(network))
     network.apply(with_rules(network))
