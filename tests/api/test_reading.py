@@ -237,7 +237,7 @@ def test_tables_leave_as_csv_xlsx_and_parquet(project: Project) -> None:
     text = export(tables=["buses"], form="csv", columns=["id", "voltage_pu", "demand_mw"], units=chosen).decode(
         "utf-8-sig"
     )
-    assert text.splitlines()[0] == "Id,Voltage (%),Demand (kW)"
+    assert text.splitlines()[0] == '"Id","Voltage (%)","Demand (kW)"'
     first = next(r for r in csv.reader(text.splitlines()) if r[2] not in ("Demand (kW)", "0.0", ""))
     plain = {
         r["id"]: r
