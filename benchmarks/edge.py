@@ -263,8 +263,9 @@ class Verdict:
 
 def run_trial(cases: Iterable[tuple[str, Case]], shares: Sequence[float] = SHARES, beyond: float = 1.05) -> Verdict:
     """Solve every case from a cold start at shares of its limit and a little beyond it, and judge the answers."""
+    from vastmesh.core.flow.balanced import LoadFlowOptions
     from vastmesh.core.network import Condition, Network
-    from vastmesh.core.studies.load_flow import LiveLoadFlow, LoadFlowOptions
+    from vastmesh.core.results.state import LiveLoadFlow
 
     found = Verdict()
     options = LoadFlowOptions()

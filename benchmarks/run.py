@@ -43,8 +43,9 @@ def measure(n_bus: int) -> dict[str, Any]:
     from synthetic import synthetic
 
     from vastmesh.core.electrical import apply_condition, compile_network
+    from vastmesh.core.flow.balanced import LoadFlowOptions, Problem
     from vastmesh.core.network import Condition
-    from vastmesh.core.studies.load_flow import LiveLoadFlow, LoadFlowOptions, Problem
+    from vastmesh.core.results.state import LiveLoadFlow
 
     repeats = 15 if n_bus < 5_000 else 7 if n_bus < 50_000 else 3
     network = synthetic(n_bus)
@@ -113,8 +114,9 @@ def measure_per_phase(nodes: int) -> dict[str, Any]:
     from synthetic import unbalanced_feeder
 
     from vastmesh.core.electrical.conductor import compile_conductors
+    from vastmesh.core.flow.phases import UnbalancedOptions
     from vastmesh.core.network import Condition
-    from vastmesh.core.studies.unbalanced import LiveUnbalanced, UnbalancedOptions
+    from vastmesh.core.results.state import LiveUnbalanced
 
     network = unbalanced_feeder(nodes)
     compile_ms = median_ms(lambda: compile_conductors(network), 3)

@@ -8,7 +8,7 @@ import numpy as np
 from hypothesis import strategies as st
 
 from vastmesh.core.network import Network
-from vastmesh.core.studies.load_flow import LoadFlowResult
+from vastmesh.core.results.state import LoadFlowResult
 
 Item = dict[str, Any]
 

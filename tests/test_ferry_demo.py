@@ -12,7 +12,7 @@ import pytest
 from tests.conftest import ROOT
 from vastmesh import Draft
 from vastmesh.core.network import Bus, LineGeometry, Transformer, neutral_ohm
-from vastmesh.core.studies.load_flow import LoadFlowResult
+from vastmesh.core.results.state import LoadFlowResult
 
 OPEN_POINT = "Switch Ring 3"  # its id, given when it grew; its name is "Open point"
 

@@ -8,11 +8,10 @@ import numpy as np
 import pytest
 
 from vastmesh.core.network import Network, SchemeChange, Update
+from vastmesh.core.results import Finding
+from vastmesh.core.results.state import LoadFlowResult, run_unbalanced
 from vastmesh.core.severity import Severity
-from vastmesh.core.studies import Finding
 from vastmesh.core.studies.balancing import BalancingOptions, run_balancing
-from vastmesh.core.studies.load_flow import LoadFlowResult
-from vastmesh.core.studies.unbalanced import run_unbalanced
 
 BOTH = ["winter-evening", "summer-noon"]
 OWN = re.compile("^(LR|Lantern Row 0|T-Lantern|Crescent|Wick Yard|Lamp Court)")

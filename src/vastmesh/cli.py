@@ -13,7 +13,10 @@ from typing import Any
 from . import __version__
 from .core.errors import FieldProblem, InvalidFields, VastMeshError
 from .core.network import SETTINGS_ID, Add, Condition, Network, Update
-from .core.studies import STUDIES, Result, Table, options_of, solve_as_set, study_named
+from .core.options import options_of
+from .core.results import Result, Table
+from .core.results.state import solve_as_set
+from .core.studies import STUDIES, study_named
 from .exchange import FORMATS, Imported, document_schema, read_network, write_network
 
 DEFAULT_PORT = 8420

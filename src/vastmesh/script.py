@@ -40,8 +40,10 @@ from .core.network import (
     removal,
     with_rules,
 )
-from .core.studies import STUDIES, Result, options_of, solve_as_set, study_named
-from .core.studies.load_flow import LoadFlowResult
+from .core.options import options_of
+from .core.results import Result
+from .core.results.state import LoadFlowResult, solve_as_set
+from .core.studies import STUDIES, study_named
 from .core.workings import Working, explain
 from .exchange import read_network, write_network
 

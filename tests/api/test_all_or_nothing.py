@@ -19,8 +19,8 @@ from tests.api.conftest import Project
 from vastmesh.api import make_app
 from vastmesh.api._sessions import LiveSession
 from vastmesh.core.network import Network
-from vastmesh.core.studies import guard
-from vastmesh.core.studies.load_flow import LiveLoadFlow
+from vastmesh.core.results.state import LiveLoadFlow
+from vastmesh.core.results.state import _guard as guard
 from vastmesh.store import FILE_NAME, FolderInUse, FolderLock, Store
 
 TYPE = "name,family,series,size,r_ohm_per_km,x_ohm_per_km,rating_a,construction\n"
@@ -95,7 +95,7 @@ def test_a_solver_that_breaks_off_names_the_element(
 ) -> None:
     """The edit is kept and answered, the project opens, and without the culprit all is well again."""
     project.update("settings", study=study)
-    from vastmesh.core.studies.unbalanced import LiveUnbalanced
+    from vastmesh.core.results.state import LiveUnbalanced
 
     owner: type[Any] = LiveUnbalanced if study == "per_phase" else LiveLoadFlow
     own = owner.solve

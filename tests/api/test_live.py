@@ -11,7 +11,7 @@ from starlette.testclient import TestClient
 from tests.api.conftest import Project, values
 from vastmesh.api import make_app
 from vastmesh.core.network import Network
-from vastmesh.core.studies.load_flow import run_load_flow
+from vastmesh.core.results.state import run_load_flow
 
 
 def test_opening_gives_items_and_a_solved_result(project: Project, demo: Network) -> None:

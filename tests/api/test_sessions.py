@@ -23,8 +23,9 @@ from tests.core.test_every_field_at_its_bounds import everything
 from tests.helpers import bus, line, load, network, source, volts
 from vastmesh.api._sessions import LiveSession, Outcome, RevisionConflict, Sessions
 from vastmesh.core.errors import InvalidFields, UnknownElement
+from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import Bus, Network, Update
-from vastmesh.core.studies.load_flow import LoadFlowOptions, run_load_flow
+from vastmesh.core.results.state import run_load_flow
 from vastmesh.store import Store
 
 

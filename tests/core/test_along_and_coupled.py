@@ -15,9 +15,8 @@ from vastmesh.core.checks import run_checks
 from vastmesh.core.electrical.conductor import compile_conductors, find_gaps
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Network, Update, removal
-from vastmesh.core.studies.load_flow import run_load_flow
-from vastmesh.core.studies.unbalanced import run_unbalanced
-from vastmesh.core.workings import explain_flow, explain_phases
+from vastmesh.core.results.state import run_load_flow, run_unbalanced
+from vastmesh.core.studies.load_flow import explain_flow, explain_phases
 
 
 def spread(parts: int, *, far_mw: float = 1.0) -> list[Item]:

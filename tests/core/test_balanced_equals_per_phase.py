@@ -11,9 +11,10 @@ from hypothesis import strategies as st
 
 from tests.core.test_joint_control import areas, machine, remote, two_ways
 from tests.helpers import bus, column, line, load, network, networks, source, transformer
+from vastmesh.core.flow.balanced import LoadFlowOptions
+from vastmesh.core.flow.phases import UnbalancedOptions
 from vastmesh.core.network import Network
-from vastmesh.core.studies.load_flow import LoadFlowOptions, LoadFlowResult, run_load_flow
-from vastmesh.core.studies.unbalanced import LiveUnbalanced, UnbalancedOptions, run_unbalanced
+from vastmesh.core.results.state import LiveUnbalanced, LoadFlowResult, run_load_flow, run_unbalanced
 
 GROUPS = ["Dyn11", "Dyn1", "Dyn5", "Dyn7", "Dy11", "Yyn0", "YNyn0", "YNyn6", "Yy0", "YNd1", "YNd11", "YNd5", "Yd11", "Yd5",
           "Dd0", "Dd6", "Dd2", "Yzn11", "Yzn5", "YNzn1", "Yz11", "Dzn0", "Dz6", "ZNyn11", "ZNd0", "YNyn4", "Yyn8"]  # fmt: skip

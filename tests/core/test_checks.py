@@ -10,8 +10,8 @@ from tests.helpers import Item, bus, line, load, network, source, switch, transf
 from vastmesh.core.checks import Check, run_checks
 from vastmesh.core.electrical.fault import fault_current_ka
 from vastmesh.core.network import Add, Network, Update
+from vastmesh.core.results.state import run_load_flow
 from vastmesh.core.severity import Severity
-from vastmesh.core.studies.load_flow import run_load_flow
 
 
 def sound() -> Network:

@@ -8,8 +8,9 @@ from hypothesis import strategies as st
 
 from tests.helpers import assert_balanced, bus, column, line, load, network, networks, source, switch, volts
 from vastmesh.core.errors import InvalidFields
+from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import Add, Condition, Network, Update
-from vastmesh.core.studies.load_flow import LoadFlowOptions, run_load_flow
+from vastmesh.core.results.state import run_load_flow
 
 TIGHT = LoadFlowOptions(tolerance_pu=1e-11)
 

@@ -11,10 +11,11 @@ from hypothesis import strategies as st
 
 from tests.helpers import Item, assert_balanced, bus, column, line, load, network, source, transformer, volts
 from vastmesh.core.electrical import compile_network, trace
+from vastmesh.core.flow.balanced import LoadFlowOptions
+from vastmesh.core.flow.balanced._controls import tap_order
+from vastmesh.core.flow.balanced._controls._base import shared_out
 from vastmesh.core.network import Network, Update
-from vastmesh.core.studies.load_flow import LiveLoadFlow, LoadFlowOptions, LoadFlowResult, live_options, run_load_flow
-from vastmesh.core.studies.load_flow._controls import tap_order
-from vastmesh.core.studies.load_flow._controls._base import shared_out
+from vastmesh.core.results.state import LiveLoadFlow, LoadFlowResult, live_options, run_load_flow
 
 SHARES = st.lists(st.tuples(st.floats(0.1, 10), st.floats(0, 5), st.floats(0, 5)), min_size=1, max_size=6)
 
@@ -191,8 +192,8 @@ def test_the_method_set_in_the_network_is_the_one_that_solves(method: str) -> No
 
 
 def test_an_unsettled_control_is_said(monkeypatch: pytest.MonkeyPatch) -> None:
-    from vastmesh.core.studies.load_flow import _live
-    from vastmesh.core.studies.load_flow._controls import _all
+    from vastmesh.core.flow.balanced._controls import _all
+    from vastmesh.core.results.state.balanced import _live
 
     monkeypatch.setattr(_live, "MOST_ROUNDS", 1)
     monkeypatch.setattr(_all, "MOST_ROUNDS", 1)

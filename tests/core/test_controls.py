@@ -8,8 +8,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.helpers import Item, assert_balanced, bus, column, line, load, network, source, transformer, volts
+from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import Network, Update
-from vastmesh.core.studies.load_flow import LiveLoadFlow, LoadFlowOptions, run_load_flow
+from vastmesh.core.results.state import LiveLoadFlow, run_load_flow
 
 
 def station(mw: float, **more: object) -> Network:

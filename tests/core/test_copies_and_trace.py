@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from tests.helpers import assert_balanced, bus, column, line, load, network, networks, source, switch, transformer
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Bus, Line, Load, Network, Switch, Trace, Update, clip, paste, profile
-from vastmesh.core.studies.load_flow import run_load_flow
+from vastmesh.core.results.state import run_load_flow
 
 
 def two_feeders() -> Network:

@@ -9,8 +9,9 @@ from benchmarks.edge import Case, Judge, random_case, run_trial
 from tests.helpers import bus, column, line, load, network, source, transformer, volts
 from vastmesh.core.electrical import compile_network
 from vastmesh.core.electrical.sparse import SparseLU
+from vastmesh.core.flow.balanced import LoadFlowOptions, Problem
 from vastmesh.core.network import Condition, Network
-from vastmesh.core.studies.load_flow import LiveLoadFlow, LoadFlowOptions, Problem, run_load_flow
+from vastmesh.core.results.state import LiveLoadFlow, run_load_flow
 
 # At the limits: source b0, lines, machines [bus, MW, set-point, Mvar from, to], loads.
 AT_LIMITS = Case(

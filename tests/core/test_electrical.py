@@ -12,9 +12,9 @@ from tests.helpers import bus, line, load, network, networks, source, switch
 from vastmesh.core.electrical import SparseLU, compile_network, nodal_pattern, nodal_values, trace, two_ports
 from vastmesh.core.electrical.sparse import interleaved_pattern
 from vastmesh.core.errors import SingularMatrix
+from vastmesh.core.flow.balanced import Problem
+from vastmesh.core.flow.balanced._kernel import mismatch_and_jacobian, rectangular
 from vastmesh.core.network import Network
-from vastmesh.core.studies.load_flow import Problem
-from vastmesh.core.studies.load_flow._kernel import mismatch_and_jacobian, rectangular
 
 
 def random_matrix(n: int, seed: int, *, complex_: bool = False) -> csc_array:

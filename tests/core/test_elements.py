@@ -9,8 +9,9 @@ import pytest
 
 from tests.helpers import Item, assert_balanced, bus, column, line, load, network, source, switch, volts
 from vastmesh.core.errors import InvalidFields
+from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import ThreeWinding
-from vastmesh.core.studies.load_flow import LoadFlowOptions, run_load_flow
+from vastmesh.core.results.state import run_load_flow
 
 TIGHT = LoadFlowOptions(tolerance_pu=1e-11)
 

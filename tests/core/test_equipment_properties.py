@@ -9,8 +9,9 @@ from hypothesis import strategies as st
 
 from tests.helpers import assert_balanced, bus, line, load, network, source, transformer, volts
 from vastmesh.core.electrical.line_constants import kron, line_constants
+from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import LineGeometry, ThreeWinding
-from vastmesh.core.studies.load_flow import LoadFlowOptions, run_load_flow
+from vastmesh.core.results.state import run_load_flow
 
 TIGHT = LoadFlowOptions(tolerance_pu=1e-12)
 PER_CENT = st.floats(4.0, 20.0)

@@ -15,9 +15,8 @@ from tests.helpers import bus, line, load, network, source, switch, transformer
 from vastmesh.core.checks import run_checks
 from vastmesh.core.errors import DataError
 from vastmesh.core.network import REGISTRY, Network, Update, make_item, specs
+from vastmesh.core.results.state import LiveLoadFlow, LiveUnbalanced
 from vastmesh.core.studies import STUDIES
-from vastmesh.core.studies.load_flow import LiveLoadFlow
-from vastmesh.core.studies.unbalanced import LiveUnbalanced
 from vastmesh.core.workings import explain
 
 

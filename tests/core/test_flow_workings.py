@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 
 from tests.helpers import bus, line, load, network, networks, source, transformer
 from vastmesh.core.network import Condition, Network
-from vastmesh.core.studies.load_flow import run_load_flow
-from vastmesh.core.workings import Cell, Ledger, evaluate, explain_flow, in_cells, in_words
+from vastmesh.core.results.state import run_load_flow
+from vastmesh.core.studies.load_flow import explain_flow
+from vastmesh.core.workings import Cell, Ledger, evaluate, in_cells, in_words
 
 
 def cells(net: Network, ident: str, condition: Condition | None = None) -> dict[str, Cell]:

@@ -9,9 +9,9 @@ import numpy as np
 import pytest
 
 from tests.core import four_wire
+from vastmesh.core.flow.phases import Reading
 from vastmesh.core.network import Network, Update, to_phases
-from vastmesh.core.studies.load_flow import LoadFlowResult
-from vastmesh.core.studies.unbalanced import LiveUnbalanced, Reading, run_unbalanced
+from vastmesh.core.results.state import LiveUnbalanced, LoadFlowResult, run_unbalanced
 
 EXPECTED = four_wire.expected()
 VOLTS = 1e-6  # relative

@@ -15,8 +15,9 @@ import numpy as np
 import pytest
 
 from tests.helpers import Item, bus
+from vastmesh.core.flow.phases import Reading
 from vastmesh.core.network import Network
-from vastmesh.core.studies.unbalanced import LiveUnbalanced, Reading
+from vastmesh.core.results.state import LiveUnbalanced
 
 PHASE_V = 400 / sqrt(3)
 N = 3

@@ -15,7 +15,7 @@ from tests.helpers import Item, bus, line, load, source, transformer
 from vastmesh.core.catalogue import find_type, rod_ohm, strip_ohm
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Network, Unit, grow, unit_of, units
-from vastmesh.core.studies.unbalanced import run_unbalanced
+from vastmesh.core.results.state import run_unbalanced
 
 
 def net(*items: Item) -> Network:

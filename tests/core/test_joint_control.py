@@ -9,8 +9,9 @@ import numpy as np
 import pytest
 
 from tests.helpers import Item, assert_balanced, bus, column, line, load, network, source, transformer, volts
+from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import Network
-from vastmesh.core.studies.load_flow import LiveLoadFlow, LoadFlowOptions, LoadFlowResult, run_load_flow
+from vastmesh.core.results.state import LiveLoadFlow, LoadFlowResult, run_load_flow
 
 AUTO = {"regulates": True, "tap_step_pct": 1.25, "tap_min": -10, "tap_max": 10, "rated_mva": 20.0}
 

@@ -11,8 +11,9 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from tests.helpers import bus, line, load, network, source, transformer
-from vastmesh.core.studies.load_flow import run_load_flow
-from vastmesh.core.workings import Ledger, evaluate, explain_flow, in_cells, in_words
+from vastmesh.core.results.state import run_load_flow
+from vastmesh.core.studies.load_flow import explain_flow
+from vastmesh.core.workings import Ledger, evaluate, in_cells, in_words
 
 SYMBOLS = {"a": 1.7, "b": -0.4, "c": 3.25, "d": 0.8}
 NAMES = {

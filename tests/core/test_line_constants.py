@@ -21,7 +21,7 @@ from vastmesh.core.electrical.line_constants import (
 )
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import LineGeometry, Update
-from vastmesh.core.studies.load_flow import run_load_flow
+from vastmesh.core.results.state import run_load_flow
 
 FOOT, MILE, INCH = 0.3048, 1.609344, 25.4
 

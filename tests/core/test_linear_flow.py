@@ -10,10 +10,12 @@ from hypothesis import HealthCheck, given, settings
 
 from tests.helpers import bus, column, line, load, network, networks, source, transformer, volts
 from vastmesh.core.errors import InvalidFields
+from vastmesh.core.flow import Ending
+from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import Add, Network, Update
-from vastmesh.core.studies import Ending
-from vastmesh.core.studies.linear_flow import LinearFlowOptions, LinearFlowResult, run_linear_flow
-from vastmesh.core.studies.load_flow import LoadFlowOptions, run_load_flow
+from vastmesh.core.results import Result
+from vastmesh.core.results.state import run_load_flow
+from vastmesh.core.studies.linear_flow import LinearFlowOptions, run_linear_flow
 from vastmesh.core.studies.sensitivities import SensitivityOptions, run_sensitivities
 
 TIGHT = LoadFlowOptions(tolerance_pu=1e-12)
@@ -33,7 +35,7 @@ def test_an_equal_triangle_splits_two_to_one() -> None:
     assert found["a-c"]["lossless_mw"] == pytest.approx(3.0, abs=1e-9)
 
 
-def assert_balanced(net: Network, result: LinearFlowResult) -> None:
+def assert_balanced(net: Network, result: Result) -> None:
     s = result.summary
     found = rows(result)
     assert s["generation_mw"] - s["demand_mw"] == pytest.approx(s["active_loss_mw"], abs=1e-9)  # type: ignore[operator]
@@ -68,7 +70,7 @@ def test_the_estimate_brings_the_flow_nearer_to_the_ac_one(demo: Network) -> Non
     plain, lossy = run_linear_flow(demo, LinearFlowOptions(losses="none")), run_linear_flow(demo)
     assert_balanced(demo, lossy)
 
-    def error(result: LinearFlowResult) -> float:
+    def error(result: Result) -> float:
         return float(np.nansum(np.abs(result.tables["branches"]["difference_mw"])))
 
     assert error(lossy) < 0.6 * error(plain)

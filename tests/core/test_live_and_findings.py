@@ -7,9 +7,10 @@ import pytest
 
 from tests.helpers import bus, column, line, load, network, source, switch, transformer, volts
 from vastmesh.core.electrical import apply_condition, compile_network, patch
+from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import Add, Condition, Element, Network, Update, grow, removal
-from vastmesh.core.studies import Severity
-from vastmesh.core.studies.load_flow import LiveLoadFlow, LoadFlowOptions, run_load_flow
+from vastmesh.core.results.state import LiveLoadFlow, run_load_flow
+from vastmesh.core.severity import Severity
 
 
 def edit(live: LiveLoadFlow, *changes: object) -> None:

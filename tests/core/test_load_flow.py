@@ -9,9 +9,10 @@ import pytest
 
 from tests.helpers import assert_balanced, bus, column, line, load, network, source, switch, transformer, volts
 from vastmesh.core.electrical import compile_network, nodal_pattern, nodal_values, trace, two_ports
+from vastmesh.core.flow import Ending
+from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import Condition, Network, Update
-from vastmesh.core.studies import Ending
-from vastmesh.core.studies.load_flow import LiveLoadFlow, LoadFlowOptions, run_load_flow
+from vastmesh.core.results.state import LiveLoadFlow, run_load_flow
 from vastmesh.exchange import read_network
 
 TIGHT = LoadFlowOptions(tolerance_pu=1e-12)

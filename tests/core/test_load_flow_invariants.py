@@ -9,8 +9,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.helpers import assert_balanced, networks, volts
+from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import Line, Network, Update
-from vastmesh.core.studies.load_flow import LiveLoadFlow, LoadFlowOptions, run_load_flow
+from vastmesh.core.results.state import LiveLoadFlow, run_load_flow
 
 TIGHT = LoadFlowOptions(tolerance_pu=1e-12)
 quiet = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])

@@ -10,9 +10,9 @@ import pytest
 
 from tests.core.test_balanced_equals_per_phase import GROUPS
 from tests.helpers import Item, bus, column, line, load, network, source, transformer
+from vastmesh.core.flow.phases import Reading
 from vastmesh.core.network import Network
-from vastmesh.core.studies.load_flow import LoadFlowResult
-from vastmesh.core.studies.unbalanced import LiveUnbalanced, Reading, run_unbalanced
+from vastmesh.core.results.state import LiveUnbalanced, LoadFlowResult, run_unbalanced
 
 PARTS = ("phase_a", "phase_b", "phase_c", "neutral", "earth")
 

@@ -16,9 +16,8 @@ from vastmesh.core.electrical.conductor._lines import LineKey, conductor_matrix
 from vastmesh.core.electrical.line_constants import geometry_wires, line_constants, primitive_impedance
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Line, LineGeometry, LineMatrix, Network, Transformer, Update
+from vastmesh.core.results.state import LiveLoadFlow, LiveUnbalanced, run_load_flow, run_unbalanced
 from vastmesh.core.studies import STUDIES
-from vastmesh.core.studies.load_flow import LiveLoadFlow, run_load_flow
-from vastmesh.core.studies.unbalanced import LiveUnbalanced, run_unbalanced
 from vastmesh.core.workings import explain
 
 MATRIX = {

@@ -7,9 +7,10 @@ import pytest
 from hypothesis import HealthCheck, given, seed, settings
 
 from tests.helpers import assert_balanced, bus, line, load, network, networks, source, transformer, volts
+from vastmesh.core.flow import Ending
+from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import Network
-from vastmesh.core.studies import Ending
-from vastmesh.core.studies.load_flow import LoadFlowOptions, LoadFlowResult, run_load_flow
+from vastmesh.core.results.state import LoadFlowResult, run_load_flow
 from vastmesh.exchange import read_network
 
 OTHERS = ("fast_decoupled", "gauss_seidel")

@@ -60,7 +60,7 @@ from vastmesh.core.network import (
     specs,
     with_rules,
 )
-from vastmesh.core.studies.load_flow import run_load_flow
+from vastmesh.core.results.state import run_load_flow
 
 
 def base() -> Network:

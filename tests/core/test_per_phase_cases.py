@@ -9,10 +9,10 @@ import numpy as np
 import pytest
 
 from tests.helpers import Item, bus, line, load, source, transformer
+from vastmesh.core.flow.phases import Reading, UnbalancedOptions
 from vastmesh.core.network import Network
+from vastmesh.core.results.state import LiveUnbalanced, LoadFlowResult, run_unbalanced
 from vastmesh.core.severity import Severity
-from vastmesh.core.studies.load_flow import LoadFlowResult
-from vastmesh.core.studies.unbalanced import LiveUnbalanced, Reading, UnbalancedOptions, run_unbalanced
 
 LV = {"nominal_kv": 0.4}
 

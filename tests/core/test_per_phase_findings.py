@@ -10,12 +10,12 @@ import numpy as np
 import pytest
 
 from tests.helpers import Item, bus, column, line, load, source, switch, transformer
+from vastmesh.core.flow.phases import Reading
 from vastmesh.core.network import Network, Trace, Update
+from vastmesh.core.results import Finding
+from vastmesh.core.results.state import LiveUnbalanced, LoadFlowResult, run_unbalanced
 from vastmesh.core.severity import Severity
-from vastmesh.core.studies import Finding
-from vastmesh.core.studies.load_flow import LoadFlowResult, find_cause
-from vastmesh.core.studies.unbalanced import LiveUnbalanced, Reading, run_unbalanced
-from vastmesh.core.workings import explain_phases
+from vastmesh.core.studies.load_flow import explain_phases, find_cause
 
 TURN = np.exp(2j * np.pi / 3)
 

@@ -11,10 +11,11 @@ import pytest
 from tests.core.test_per_phase_findings import TURN, fortescue, found_at, street
 from tests.helpers import Item, bus, column, line, load, network, source, transformer
 from vastmesh.core.network import Load, Network, Update
-from vastmesh.core.studies.load_flow import LoadFlowResult, run_load_flow
+from vastmesh.core.results.state import LiveUnbalanced, LoadFlowResult, run_load_flow, run_unbalanced
+from vastmesh.core.results.state import phase_options as live_options
+from vastmesh.core.studies.load_flow import explain_phases
 from vastmesh.core.studies.sweep import SweepOptions, run_sweep
-from vastmesh.core.studies.unbalanced import LiveUnbalanced, live_options, run_unbalanced
-from vastmesh.core.workings import explain, explain_phases
+from vastmesh.core.workings import explain
 
 
 def row(result: LoadFlowResult, table: str, ident: str) -> dict[str, Any]:

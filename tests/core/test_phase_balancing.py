@@ -12,13 +12,14 @@ import pytest
 from tests.helpers import Item
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Bus, Condition, Network, SchemeChange, Unit, to_phases, turning, units
+from vastmesh.core.results import Result
+from vastmesh.core.results.state import run_unbalanced
 from vastmesh.core.studies import StopRequested
-from vastmesh.core.studies.balancing import BalancingOptions, BalancingResult, run_balancing
+from vastmesh.core.studies.balancing import BalancingOptions, run_balancing
 from vastmesh.core.studies.balancing._descent import anneal
 from vastmesh.core.studies.balancing._methods import Around, Search, allowed_assignments, count_allowed
 from vastmesh.core.studies.balancing._model import Feeder, Measures
 from vastmesh.core.studies.balancing._objective import NAMES, score, values
-from vastmesh.core.studies.unbalanced import run_unbalanced
 
 CABLE = "Al 4×150 XLPE 0.4 kV cable"
 
@@ -68,12 +69,12 @@ def silent(share: float, words: str) -> None:
     pass
 
 
-def balance(net: Network, **options: Any) -> BalancingResult:
+def balance(net: Network, **options: Any) -> Result:
     """By default a change costs nothing, so that the lowest objective is the answer."""
     return run_balancing(net, BalancingOptions(feeder="main 1", **{"change_cost_pct": 0.0, **options}), silent)
 
 
-def taken_up(net: Network, result: BalancingResult) -> Network:
+def taken_up(net: Network, result: Result) -> Network:
     twin = net.copy()
     twin.apply([SchemeChange.model_validate(c).change for c in result.scheme])
     return twin

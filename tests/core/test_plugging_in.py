@@ -14,7 +14,7 @@ from vastmesh.core.electrical.stamps import STAMPS, Context, stamp
 from vastmesh.core.electrical.stamps import column as field_column
 from vastmesh.core.network import REGISTRY, Element
 from vastmesh.core.network.fields import quantity, reference
-from vastmesh.core.studies.load_flow import run_load_flow
+from vastmesh.core.results.state import run_load_flow
 
 
 @pytest.fixture

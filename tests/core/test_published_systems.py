@@ -8,8 +8,9 @@ import numpy as np
 import pytest
 
 from tests.helpers import assert_balanced, network
+from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import Network
-from vastmesh.core.studies.load_flow import LoadFlowOptions, LoadFlowResult, run_load_flow
+from vastmesh.core.results.state import LoadFlowResult, run_load_flow
 
 TIGHT = LoadFlowOptions(tolerance_pu=1e-12)
 KV, BASE = 132.0, 100.0

@@ -27,8 +27,7 @@ from vastmesh.core.network import (
     route,
     schemes_in_order,
 )
-from vastmesh.core.studies.schemes import Case, changed_data, compare_cases, solve_case
-from vastmesh.core.studies.unbalanced import run_unbalanced
+from vastmesh.core.results.state import Case, changed_data, compare_cases, run_unbalanced, solve_case
 
 
 def base(*more: Item) -> Network:

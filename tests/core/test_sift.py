@@ -8,8 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from vastmesh.core.network import Network
+from vastmesh.core.results.state import run_load_flow
 from vastmesh.core.sift import Frame, SiftError, parse, sift
-from vastmesh.core.studies.load_flow import run_load_flow
 
 FRAME = Frame(
     columns={

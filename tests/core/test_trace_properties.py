@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from tests.helpers import networks
 from vastmesh.core.network import Bus, Line, Network, Source, Switch, Trace, Update, profile
-from vastmesh.core.studies.load_flow import run_load_flow
+from vastmesh.core.results.state import run_load_flow
 
 
 @st.composite

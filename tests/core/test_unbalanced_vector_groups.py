@@ -16,7 +16,7 @@ from tests.core.test_balanced_equals_per_phase import GROUPS
 from tests.core.test_per_phase_findings import TURN
 from tests.helpers import Item, bus, network, source, transformer
 from vastmesh.core.network import Transformer
-from vastmesh.core.studies.unbalanced import LiveUnbalanced
+from vastmesh.core.results.state import LiveUnbalanced
 
 # Phases from zero, positive and negative sequence.
 PHASES = np.array([[1, 1, 1], [1, TURN**2, TURN], [1, TURN, TURN**2]])

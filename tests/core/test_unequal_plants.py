@@ -10,9 +10,9 @@ import pytest
 from tests.core.test_phase_balancing import balance, by_hand, street, taken_up
 from tests.helpers import Item, bus, load, network, source
 from vastmesh.core.errors import InvalidFields
+from vastmesh.core.flow.phases import Reading
 from vastmesh.core.network import Inverter, Network, Update, units
-from vastmesh.core.studies.load_flow import run_load_flow
-from vastmesh.core.studies.unbalanced import LiveUnbalanced, Reading, run_unbalanced
+from vastmesh.core.results.state import LiveUnbalanced, run_load_flow, run_unbalanced
 
 
 def roofs(at: str = "a", **more: Any) -> Item:

@@ -8,8 +8,9 @@ import pytest
 from tests.helpers import bus, column, line, load, network, source, switch, transformer, volts
 from vastmesh.core.checks import run_checks
 from vastmesh.core.errors import UnreadableFile
+from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import Network, Shunt, Transformer, Update
-from vastmesh.core.studies.load_flow import LoadFlowOptions, run_load_flow
+from vastmesh.core.results.state import run_load_flow
 from vastmesh.exchange import read_network, write_network
 
 TIGHT = LoadFlowOptions(tolerance_pu=1e-12)

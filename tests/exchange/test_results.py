@@ -12,8 +12,8 @@ import pytest
 
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Network
-from vastmesh.core.studies import Column, Table
-from vastmesh.core.studies.load_flow import run_load_flow
+from vastmesh.core.results import Column, Table
+from vastmesh.core.results.state import run_load_flow
 from vastmesh.exchange import element_table, in_units, pack_tables, picked, unpack_tables, write_tables
 
 TABLE = Table("t", "Things", [

@@ -12,7 +12,7 @@ import polars as pl
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from vastmesh.core.studies import Column, Table
+from vastmesh.core.results import Column, Table
 from vastmesh.exchange import pack_tables, picked, unpack_tables, write_tables
 
 PLAIN = st.text(st.characters(blacklist_categories=("Cs", "Cc")), max_size=12)

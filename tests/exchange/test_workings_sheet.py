@@ -14,9 +14,9 @@ import pytest
 from tests.core.test_per_phase_findings import street
 from tests.helpers import bus, line, load, network, source, transformer
 from vastmesh.core.network import Network
-from vastmesh.core.studies.load_flow import run_load_flow
-from vastmesh.core.studies.unbalanced import run_unbalanced
-from vastmesh.core.workings import Ledger, explain_flow, explain_phases
+from vastmesh.core.results.state import run_load_flow, run_unbalanced
+from vastmesh.core.studies.load_flow import explain_flow, explain_phases
+from vastmesh.core.workings import Ledger
 from vastmesh.exchange import write_workings
 
 ALL = ("source-s", "s/l", "l-e", "load-e", "e", "l")

@@ -11,7 +11,7 @@ from sqlalchemy import create_engine, inspect, text
 
 from tests.helpers import bus, line, load, network, source
 from vastmesh.core.network import Add, Change, Network, Remove, Update
-from vastmesh.core.studies.load_flow import run_load_flow
+from vastmesh.core.results.state import run_load_flow
 from vastmesh.exchange import pack_tables, unpack_tables
 from vastmesh.store import ProjectGone, Run, StaleRevision, Store, UnknownProject, UnknownRun
 from vastmesh.store._store import FILE_NAME, migrate

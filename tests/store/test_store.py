@@ -19,7 +19,7 @@ from sqlalchemy import create_engine
 
 from tests.helpers import bus, line, load, network, source, transformer, volts
 from vastmesh.core.network import Network, Transformer, Update
-from vastmesh.core.studies.load_flow import run_load_flow
+from vastmesh.core.results.state import run_load_flow
 from vastmesh.store import Entry, EntryKind, History, ProjectGone, StaleRevision, Store, UnknownProject
 from vastmesh.store._store import FILE_NAME, migrate
 from vastmesh.store._tables import Base

@@ -11,7 +11,7 @@ import pytest
 
 from tests.conftest import ROOT
 from vastmesh.core.network import Network
-from vastmesh.core.studies.load_flow import run_load_flow
+from vastmesh.core.results.state import run_load_flow
 
 WEB = ROOT / "web"
 ENTRY = """
@@ -107,7 +107,7 @@ def street_live(demo_script: dict[str, Any]) -> dict[str, Any]:
 
     from vastmesh.api import _render
     from vastmesh.api._sessions import Solved
-    from vastmesh.core.studies.unbalanced import run_unbalanced
+    from vastmesh.core.results.state import run_unbalanced
 
     solved = Solved(3, "rows", 1.0, run_unbalanced(demo_script["network"]()))
     found: dict[str, Any] = orjson.loads(_render.Json(_render.live(solved)).body)

@@ -6,8 +6,9 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from ..core.flow import Ending
 from ..core.network import Change, FieldSpec, GrowOptions
-from ..core.studies import Ending, Severity
+from ..core.severity import Severity
 
 
 class _Body(BaseModel):

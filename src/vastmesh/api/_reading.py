@@ -15,12 +15,14 @@ from starlette.concurrency import run_in_threadpool
 from ..core.errors import FieldProblem, InvalidFields, UnknownElement
 from ..core.geography import lengths_from_routes, map_from_schematic, schematic_from_map
 from ..core.network import Add, Attachment, Backdrop, Change, Condition, Network, Update, layered
+from ..core.options import options_of
+from ..core.results import Finding, Table, places, summarise_groups, words_of
+from ..core.results._comparison import compare_tables
+from ..core.results.state._as_set import live_for
 from ..core.sift import FUNCTIONS, Frame, sift
-from ..core.studies import Finding, Table, options_of, study_named
-from ..core.studies.comparison import compare_tables
-from ..core.studies.live import live_for
-from ..core.studies.load_flow import find_cause, places, summarise_groups, words_of
-from ..core.workings import Working, explain_flow, explain_phases
+from ..core.studies import study_named
+from ..core.studies.load_flow import explain_flow, explain_phases, find_cause
+from ..core.workings import Working
 from ..exchange import FORMS, element_table, in_units, picked, write_tables, write_workings
 from ..reports import PAPERS, picture_pdf
 from ..runner import Job, JobState, Runner

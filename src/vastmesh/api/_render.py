@@ -8,7 +8,7 @@ import numpy as np
 import orjson
 from fastapi import Response
 
-from ..core.studies import Result, Table
+from ..core.results import Result, Table
 from ._sessions import Outcome, Solved
 
 _DECIMALS = 9  # of results on the wire: far below what any quantity here means

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Response
 
 from ..core.errors import FieldProblem, InvalidFields
 from ..core.network import dump_item, to_phases, unit_of
-from ..core.studies.schemes import Case, CaseComparison, SolvedCase, compare_cases
+from ..core.results.state import Case, CaseComparison, SolvedCase, compare_cases
 from . import _models as m
 from . import _render
 from ._routes import One, Rows, _json

@@ -24,6 +24,7 @@ from pydantic import BaseModel
 from ..core.catalogue import EquipmentType, neighbour, types_of
 from ..core.checks import Check, run_checks
 from ..core.errors import FieldProblem, InvalidFields, UnknownElement, VastMeshError
+from ..core.flow import Ending
 from ..core.layout import COLUMN, ROW, copies_beside, free_spot, place
 from ..core.network import (
     REGISTRY,
@@ -55,12 +56,10 @@ from ..core.network import (
     touched_fields,
     written,
 )
+from ..core.results import Result, Table, words_of
+from ..core.results.state import LiveLoadFlow, LiveUnbalanced, LoadFlowResult, guarded, live_options
+from ..core.results.state import phase_options as unbalanced_options
 from ..core.sift import Texts
-from ..core.studies import Ending, Result, Table
-from ..core.studies.guard import guarded
-from ..core.studies.load_flow import LiveLoadFlow, LoadFlowResult, live_options, words_of
-from ..core.studies.unbalanced import LiveUnbalanced
-from ..core.studies.unbalanced import live_options as unbalanced_options
 from ..exchange import own_as_type, pack_tables, read_rows, unpack_tables
 from ..runner import Job, Runner
 from ..store import Entry, EntryKind, History, ProjectInfo, ReadOnly, Run, RunInfo, Store

@@ -33,7 +33,7 @@ from ..core.network import (
     ThreeWinding,
     Transformer,
 )
-from ..core.studies.load_flow import run_load_flow
+from ..core.results.state import run_load_flow
 from ._report import Imported, ImportReport, Remark
 from ._salvage import take_in
 

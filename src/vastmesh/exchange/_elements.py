@@ -9,7 +9,7 @@ import numpy as np
 
 from ..core.errors import FieldProblem, InvalidFields
 from ..core.network import REGISTRY, FieldSpec, FieldType, Network, specs
-from ..core.studies import Column, Table
+from ..core.results import Column, Table
 from ._tabular import shown_fields
 
 

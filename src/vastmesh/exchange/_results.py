@@ -15,7 +15,7 @@ import polars as pl
 import xlsxwriter
 
 from ..core.errors import FieldProblem, InvalidFields
-from ..core.studies import Column, Table
+from ..core.results import Column, Table
 from ..core.units import ratio
 from ._tabular import as_text
 

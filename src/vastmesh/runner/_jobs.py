@@ -14,7 +14,8 @@ from pydantic import BaseModel
 
 from ..core.errors import VastMeshError
 from ..core.network import Network
-from ..core.studies import STUDIES, Result, StopRequested
+from ..core.results import Result
+from ..core.studies import STUDIES, StopRequested
 
 _REMEMBERED = 50
 _AT_ONCE = 2

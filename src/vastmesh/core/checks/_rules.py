@@ -32,7 +32,7 @@ from ..network import (
     specs,
 )
 from ..severity import Severity
-from ._run import Check, Repair, Rule, Subject
+from ._subject import Check, Repair, Rule, Subject
 
 _FAR_KM = ((1.0, 2.0), (15.0, 60.0), (40.0, 120.0), (160.0, 300.0), (1500.0, 1000.0))  # up to kV, plausible km
 

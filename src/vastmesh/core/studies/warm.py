@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from ..network import Network
+from ..results.state import run_load_flow
 from .balancing import BalancingOptions, run_balancing
-from .load_flow import run_load_flow
 
 
 def warm_up() -> None:

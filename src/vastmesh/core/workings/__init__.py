@@ -1,10 +1,8 @@
 """Worked calculations: how a figure came about, step by step, with formula, inputs and source."""
 
-from ._base import Matrix, Step, Working, explain
-from ._flows import explain_flow
-from ._ledger import Cell, Ledger, evaluate, in_cells, in_words
-from ._phases import explain_phases
+from ._base import Cell, Matrix, Step, Working, explain
+from ._ledger import Ledger, evaluate, in_cells, in_words
 
 __all__ = [
-    "Cell", "Ledger", "Matrix", "Step", "Working", "evaluate", "explain", "explain_flow", "explain_phases", "in_cells", "in_words",
+    "Cell", "Ledger", "Matrix", "Step", "Working", "evaluate", "explain", "in_cells", "in_words",
 ]  # fmt: skip

@@ -3,12 +3,9 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from ..network import Item, Network
-
-if TYPE_CHECKING:
-    from ._ledger import Cell
 
 
 @dataclass(frozen=True)
@@ -37,6 +34,19 @@ class Matrix:
     names: tuple[str, ...]
     rows: list[list[tuple[float, float]]]
     terms: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Cell:
+    """One line: a given figure (``expression`` None) or a computed one. ``solver``: the program's own figure for it."""
+
+    symbol: str
+    label: str
+    value: float
+    unit: str
+    source: str
+    expression: str | None = None
+    solver: float | None = None
 
 
 @dataclass(frozen=True)
@@ -72,7 +82,6 @@ def explain(network: Network, ident: str) -> list[Working]:
     """How the figures of an item follow from what was entered. Raises :class:`UnknownElement`."""
     import_module(f"{__package__}._plates")
     import_module(f"{__package__}._lines")
-    import_module(f"{__package__}._phases")
     item = network[ident]
     found = _EXPLAINERS.get(type(item))
     return list(found(network, item)) if found else []

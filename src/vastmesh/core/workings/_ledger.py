@@ -5,9 +5,8 @@ from __future__ import annotations
 import ast
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 
-from ._base import Step, Working, figures
+from ._base import Cell, Step, Working, figures
 
 _FUNCTIONS: dict[str, tuple[Callable[..., float], str]] = {
     "sqrt": (math.sqrt, "SQRT"), "cos": (math.cos, "COS"), "sin": (math.sin, "SIN"), "abs": (abs, "ABS"),
@@ -19,19 +18,6 @@ _SIGNS: dict[type[ast.operator], tuple[str, str]] = {
 }  # fmt: skip
 _RANK: dict[type[ast.operator], int] = {ast.Add: 1, ast.Sub: 1, ast.Mult: 2, ast.Div: 2, ast.Pow: 3}
 _POWERS = {2: "²", 3: "³"}
-
-
-@dataclass(frozen=True)
-class Cell:
-    """One line: a given figure (``expression`` None) or a computed one. ``solver``: the program's own figure for it."""
-
-    symbol: str
-    label: str
-    value: float
-    unit: str
-    source: str
-    expression: str | None = None
-    solver: float | None = None
 
 
 class Ledger:

@@ -18,6 +18,7 @@ from ..electrical.fault import fault_current_ka
 from ..network import (
     Bus,
     Demand,
+    Electrode,
     Generator,
     InductionMotor,
     Inverter,
@@ -306,3 +307,15 @@ def switch(network: Network, e: Switch) -> Iterator[Working]:
                               100 * most / e.breaking_ka, "%"))  # fmt: skip
     if steps:
         yield Working("Ratings and breaking capacity", steps)
+
+
+@explains(Electrode)
+def electrode(network: Network, e: Electrode) -> Iterator[Working]:
+    """What a neutral at some volts drives into earth."""
+    if e.resistance_ohm is None:
+        return
+    size = abs(complex(e.resistance_ohm, e.reactance_ohm))
+    yield Working("Current into earth", [
+        Step("Z", "Impedance", "√(R² + X²)", f"√({fig(e.resistance_ohm)}² + {fig(e.reactance_ohm)}²)", size, "Ω"),
+        Step("I10", "At 10 V between neutral and earth", "10 / Z", f"10 / {fig(size)}", 10 / size, "A"),
+    ])  # fmt: skip

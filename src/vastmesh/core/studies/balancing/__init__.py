@@ -5,9 +5,9 @@ from __future__ import annotations
 from ..base import Study, register
 from ._model import Feeder
 from ._options import BalancingOptions
-from ._study import BalancingResult, run_balancing
+from ._study import run_balancing
 
-__all__ = ["BalancingOptions", "BalancingResult", "Feeder", "run_balancing"]
+__all__ = ["BalancingOptions", "Feeder", "run_balancing"]
 
 register(
     Study(

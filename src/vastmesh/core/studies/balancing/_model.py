@@ -16,8 +16,9 @@ from scipy.sparse import csr_array
 
 from ...electrical.arrays import Bools, Complexes, Floats, Ints
 from ...electrical.conductor import SLACK_MACHINE
+from ...flow.phases import SEQUENCES, Admittances, Demands, Problem, Reading, UnbalancedOptions
 from ...network import Bus, Condition, Electrode, Element, Network, Unit, dump_item, make_item, turned_values
-from ..unbalanced import SEQUENCES, Admittances, Demands, LiveUnbalanced, Problem, Reading, UnbalancedOptions
+from ...results.state import LiveUnbalanced
 
 Assignment = Ints  # choice of each unit, (n_unit,)
 _MARK = "\u241f"

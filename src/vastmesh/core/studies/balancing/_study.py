@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 
 from ...errors import FieldProblem, InvalidFields
+from ...flow import Ending
+from ...flow.phases import UnbalancedOptions
 from ...network import Condition, Element, Network, SchemeChange, Trace, Unit, Update, turned_values, units
-from ..base import Account, Column, Ending, Finding, Progress, StopRequested, Table
-from ..unbalanced import UnbalancedOptions
+from ...results import Account, Column, Result, Table
+from ..base import Progress, StopRequested
 from ._methods import METHODS, SMALL, Search, count_allowed
 from ._model import Assignment, Feeder
 from ._objective import NAMES, WORDS, score, values, weights
@@ -25,19 +25,7 @@ _LABELS = {"exact": "exact search", "thorough": "exchange, then a population, th
            "mixed_integer": "mixed-integer programme"}  # fmt: skip
 
 
-@dataclass
-class BalancingResult:
-    """The assignment found: a table of moves, objectives before and after, and the changes for a scheme."""
-
-    account: Account
-    tables: dict[str, Table]
-    summary: dict[str, float | None]
-    findings: list[Finding] = field(default_factory=list)
-    statement: str = ""
-    scheme: list[dict[str, Any]] = field(default_factory=list)
-
-
-def run_balancing(network: Network, options: BalancingOptions, progress: Progress) -> BalancingResult:
+def run_balancing(network: Network, options: BalancingOptions, progress: Progress) -> Result:
     """Balance a feeder. Raises :class:`InvalidFields` for a feeder, condition or bus that is not there or has nothing to move.
 
     ``progress`` may raise to stop the search; the best assignment so far is the answer then.
@@ -151,7 +139,7 @@ def _objectives(feeder: Feeder, chosen: Assignment) -> dict[str, float] | None:
 def _result(
     network: Network, options: BalancingOptions, search: Search, movable: list[Unit], before: list[dict[str, float]],
     after: list[dict[str, float]], method: str, took_s: float, *, stopped: bool, conditions: list[Condition],
-) -> BalancingResult:  # fmt: skip
+) -> Result:  # fmt: skip
     moved = np.flatnonzero(search.best).tolist()
     weight = weights(options)
     final = search.exactly(search.best)
@@ -216,7 +204,7 @@ def _result(
     summary = {"moves": float(len(moved)), "movable": float(len(movable)), "score": now, "bound": search.bound, "gap_pct": gap,
                "exact_evaluations": float(search.exact), "linear_evaluations": float(search.linear), "took_s": took_s,
                "stopped": float(stopped)}  # fmt: skip
-    return BalancingResult(account, {"moves": moves, "objectives": objectives}, summary, [], statement, changes)
+    return Result(account, {"moves": moves, "objectives": objectives}, summary, [], statement, changes)
 
 
 def _counted(n: int) -> str:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from ...network import Network
+from ...results import Result
 from ..base import Progress, Study, register
-from ._study import LinearFlowOptions, LinearFlowResult, run_linear_flow
+from ._study import LinearFlowOptions, run_linear_flow
 
-__all__ = ["LinearFlowOptions", "LinearFlowResult", "run_linear_flow"]
+__all__ = ["LinearFlowOptions", "run_linear_flow"]
 
 
-def _run(network: Network, options: LinearFlowOptions, progress: Progress) -> LinearFlowResult:
+def _run(network: Network, options: LinearFlowOptions, progress: Progress) -> Result:
     result = run_linear_flow(network, options)
     progress(1.0, "solved")
     return result

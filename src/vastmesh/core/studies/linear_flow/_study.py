@@ -9,9 +9,11 @@ from pydantic import BaseModel, ConfigDict, Field
 from ...electrical import SLACK, NetArrays, NodalPattern, SparseLU, nodal_pattern, trace
 from ...electrical.arrays import Bools, Columns, Floats, Ints
 from ...errors import SingularMatrix
+from ...flow import Ending
+from ...flow.balanced import Reading
 from ...network import Condition, Network
-from ..base import Account, Column, Ending, Finding, Table
-from ..load_flow import LiveLoadFlow, Reading
+from ...results import Account, Column, Result, Table
+from ...results.state import LiveLoadFlow
 
 _SMALL_X = 1e-7  # p.u.; below it a branch counts with its whole impedance
 
@@ -36,17 +38,6 @@ class LinearFlowOptions(BaseModel):
         Field(description="Of a branch: from its reactance alone, 1 / x, or from resistance too, x / (r² + x²), which is less "
               "where resistance is not small"),
     ] = "x"  # fmt: skip
-
-
-@dataclass(frozen=True)
-class LinearFlowResult:
-    """Both variants and the AC result side by side; ``statement``: the assumption and the balance in one line."""
-
-    account: Account
-    tables: dict[str, Table]
-    summary: dict[str, float | None]
-    findings: list[Finding]
-    statement: str
 
 
 @dataclass(frozen=True)
@@ -128,7 +119,7 @@ class LinearEquations:
 
 def run_linear_flow(
     network: Network, options: LinearFlowOptions | None = None, condition: Condition | None = None
-) -> LinearFlowResult:
+) -> Result:
     """Solve the linear load flow of a network under a condition, with the AC result beside it where there is one."""
     options = options or LinearFlowOptions()
     found = LiveLoadFlow(network).linearise(condition)
@@ -162,15 +153,15 @@ def _with_losses(equations: LinearEquations, reading: Reading, options: LinearFl
     return equations.solve(np.where(sends, loss, 0.0), np.where(sends, 0.0, loss))
 
 
-def _failed(ending: Ending, text: str) -> LinearFlowResult:
+def _failed(ending: Ending, text: str) -> Result:
     account = Account(ending=ending, method="Linear, lossless", iterations=0, explanation=text)
-    return LinearFlowResult(account, {}, {}, [], text)
+    return Result(account, {}, {}, [], text)
 
 
 def _published(
     network: Network, eq: LinearEquations, lossless: Variant, lossy: Variant | None, ac: Reading | None,
     options: LinearFlowOptions,
-) -> LinearFlowResult:  # fmt: skip
+) -> Result:  # fmt: skip
     a, base = eq.arrays, eq.arrays.base_mva
     chosen = lossy or lossless
     loss = float((chosen.p_from + chosen.p_to).sum())
@@ -195,7 +186,7 @@ def _published(
         t.name: t for t in (_branches(network, eq, lossless, lossy, ac), _buses(network, eq, chosen, lossless, ac))
     }
     assert a.n_bus >= len(tables["buses"])
-    return LinearFlowResult(account, tables, summary, [], text)
+    return Result(account, tables, summary, [], text)
 
 
 def _branches(

@@ -24,8 +24,7 @@ from ...network import (
     Transformer,
     Update,
 )
-from ._live import LiveLoadFlow
-from ._result import LoadFlowResult
+from ...results.state import LiveLoadFlow, LoadFlowResult
 
 _MOST_PROPOSALS = 4
 _BANK_SIZES = (0.05, 0.1, 0.15, 0.2, 0.3, 0.45, 0.6, 0.9, 1.2, 1.8, 2.4, 3.6, 4.8, 6.0, 9.0, 12.0, 18.0, 24.0)  # Mvar

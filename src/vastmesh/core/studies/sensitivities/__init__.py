@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from ...network import Network
+from ...results import Result
 from ..base import Progress, Study, register
-from ._study import SensitivityOptions, SensitivityResult, run_sensitivities
+from ._study import SensitivityOptions, run_sensitivities
 
-__all__ = ["SensitivityOptions", "SensitivityResult", "run_sensitivities"]
+__all__ = ["SensitivityOptions", "run_sensitivities"]
 
 
-def _run(network: Network, options: SensitivityOptions, progress: Progress) -> SensitivityResult:
+def _run(network: Network, options: SensitivityOptions, progress: Progress) -> Result:
     result = run_sensitivities(network, options)
     progress(1.0, "solved")
     return result

@@ -1,6 +1,5 @@
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Annotated
 
 import numpy as np
@@ -8,9 +7,11 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ...electrical.arrays import Floats
 from ...errors import FieldProblem, InvalidFields
+from ...flow import Ending
+from ...flow.balanced import Linearisation
 from ...network import Condition, Element, Network
-from ..base import Account, Column, Ending, Finding, Table
-from ..load_flow import Linearisation, LiveLoadFlow
+from ...results import Account, Column, Result, Table
+from ...results.state import LiveLoadFlow
 
 
 class SensitivityOptions(BaseModel):
@@ -22,27 +23,17 @@ class SensitivityOptions(BaseModel):
     branch: Annotated[str | None, Field(description="Branch whose active power is watched at its from end")] = None
 
 
-@dataclass(frozen=True)
-class SensitivityResult:
-    account: Account
-    tables: dict[str, Table]
-    summary: dict[str, float | None]
-    findings: list[Finding]
-
-
-def run_sensitivities(
-    network: Network, options: SensitivityOptions, condition: Condition | None = None
-) -> SensitivityResult:
+def run_sensitivities(network: Network, options: SensitivityOptions, condition: Condition | None = None) -> Result:
     """Sensitivities of the solution under a condition. Raises :class:`InvalidFields` for a bus or branch without any."""
     found = LiveLoadFlow(network).linearise(condition)
     if found is None:
         text = "The load flow has no solution here, so there is nothing to linearise. See its account first."
-        return SensitivityResult(Account(Ending.ITERATION_LIMIT, "Linearised", 0, explanation=text), {}, {}, [])
+        return Result(Account(Ending.ITERATION_LIMIT, "Linearised", 0, explanation=text), {}, {}, [])
     notes = ["A small change at the present solution: sources take up the difference, machines within their limits hold "
              "their voltage, automatic taps and steps stay."]  # fmt: skip
     account = Account(Ending.CONVERGED, "Linearised at the solution", 1, notes=notes)
     tables = {t.name: t for t in (_buses(network, found, options), _branches(network, found, options))}
-    return SensitivityResult(account, tables, {}, [])
+    return Result(account, tables, {}, [])
 
 
 def _bus_row(network: Network, found: Linearisation, ident: str) -> int:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from ..base import Study, register
-from ._study import SweepOptions, SweepResult, run_sweep
+from ._study import SweepOptions, run_sweep
 
-__all__ = ["SweepOptions", "SweepResult", "run_sweep"]
+__all__ = ["SweepOptions", "run_sweep"]
 
 register(
     Study(

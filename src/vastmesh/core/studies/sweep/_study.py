@@ -7,10 +7,11 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ...errors import FieldProblem, InvalidFields
+from ...flow import Ending
 from ...network import Condition, Network
-from ..base import Account, Column, Ending, Finding, Progress, Table
-from ..live import solver_for
-from ..load_flow import LoadFlowResult
+from ...results import Account, Column, Result, Table
+from ...results.state import LoadFlowResult, solver_for
+from ..base import Progress
 
 MOST_POINTS = 400
 _SIDE_BY_SIDE = 60  # points whose voltages and loadings are kept element by element
@@ -44,16 +45,6 @@ class SweepOptions(BaseModel):
 
 
 @dataclass(frozen=True)
-class SweepResult:
-    """One row a point in ``points``; voltages and loadings of all points side by side in ``buses`` and ``branches``."""
-
-    account: Account
-    tables: dict[str, Table]
-    summary: dict[str, float | None]
-    findings: list[Finding]
-
-
-@dataclass(frozen=True)
 class _Point:
     label: str
     factor: float | None
@@ -61,7 +52,7 @@ class _Point:
     result: LoadFlowResult
 
 
-def run_sweep(network: Network, options: SweepOptions, progress: Progress) -> SweepResult:
+def run_sweep(network: Network, options: SweepOptions, progress: Progress) -> Result:
     """Solve every point from the last one's answer. Raises :class:`InvalidFields` for an unknown condition."""
     wanted = _wanted(network, options)
     modes = {"as_set": [network.settings.automatic], "on": [True], "off": [False], "both": [False, True]}[
@@ -96,7 +87,7 @@ def _wanted(network: Network, options: SweepOptions) -> list[tuple[str, float | 
     ]
 
 
-def _published(network: Network, points: list[_Point], tolerance_mva: float) -> SweepResult:
+def _published(network: Network, points: list[_Point], tolerance_mva: float) -> Result:
     converged = [p for p in points if p.result.account.converged]
     tables = {"points": _points_table(points)}
     if len(points) <= _SIDE_BY_SIDE and converged:
@@ -118,7 +109,7 @@ def _published(network: Network, points: list[_Point], tolerance_mva: float) -> 
         tolerance_mva=tolerance_mva,
         explanation="" if converged else "No point has a solution; see the account of the load flow.",
     )  # fmt: skip
-    return SweepResult(account, tables, {"points": float(len(points)), "failed": float(len(failed))}, [])
+    return Result(account, tables, {"points": float(len(points)), "failed": float(len(failed))}, [])
 
 
 def _points_table(points: list[_Point]) -> Table:

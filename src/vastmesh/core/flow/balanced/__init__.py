@@ -1,0 +1,17 @@
+"""The balanced AC load flow: its equations on fixed sparsity, their solution, and automatic control around it."""
+
+from ._controls import MOST_ROUNDS, Banks, Control, Controls, Curves, Dispatch, Remote, Shifters, Taps, tap_order
+from ._equations import LEAST_RATIO, MOST_RATIO
+from ._kernel import REF, spread
+from ._linearise import Linearisation
+from ._options import LoadFlowOptions
+from ._problem import Problem, Solution
+from ._reading import Ends, Reading, SwitchFlows, ends_by_element
+from ._run import MOST_LEFT_MVA
+from ._state import State
+
+__all__ = [
+    "LEAST_RATIO", "MOST_LEFT_MVA", "MOST_RATIO", "MOST_ROUNDS", "REF", "Banks", "Control", "Controls", "Curves", "Dispatch",
+    "Ends", "Linearisation", "LoadFlowOptions", "Problem", "Reading", "Remote", "Shifters", "Solution", "State", "SwitchFlows",
+    "Taps", "ends_by_element", "spread", "tap_order",
+]  # fmt: skip

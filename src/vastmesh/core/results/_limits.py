@@ -1,0 +1,50 @@
+"""Judging against limits: what is shared by every solved state."""
+
+from __future__ import annotations
+
+from ..network import Item, Line, Network, Transformer
+from ..severity import Severity
+from ._finding import Finding
+from ._table import Table
+
+MOST = 2000  # findings handed on; beyond that the worst are kept
+
+
+def emergency_factor(item: Item) -> float:
+    """What may be carried for a limited time over the continuous rating; 1 where nothing says so."""
+    if isinstance(item, Transformer) and item.rated_mva and (most := item.overload_mva()):
+        return max(most / item.rated_mva, 1.0)
+    if isinstance(item, Line) and item.rating_a and item.emergency_rating_a:
+        return max(item.emergency_rating_a / item.rating_a, 1.0)
+    return 1.0
+
+
+def overload_words(item: Item, loading_pct: float) -> str:
+    """How a transformer's load compares with all its cooling stages, a line's with its emergency rating."""
+    if isinstance(item, Transformer) and item.rated_mva and (most := item.overload_mva()) and most > item.rated_mva:
+        return f"; {loading_pct * item.rated_mva / most:.0f} % of {most:.4g} MVA with forced cooling"
+    if isinstance(item, Line) and item.rating_a and item.emergency_rating_a:
+        return f"; {loading_pct * item.rating_a / item.emergency_rating_a:.0f} % of the emergency rating"
+    return ""
+
+
+def find_windings(network: Network, table: Table) -> list[Finding]:
+    """Three-winding transformers loaded beyond the settings; the worst winding and phase are named where they are known."""
+    where = next((c.values for c in table.columns if c.name == "worst_phase"), None)
+    settings = network.settings
+    found = []
+    for row, (ident, value) in enumerate(zip(table["id"], table["loading_pct"].tolist(), strict=True)):
+        if not value > settings.loading_watch_pct:
+            continue
+        breach = value > settings.loading_breach_pct
+        limit = settings.loading_breach_pct if breach else settings.loading_watch_pct
+        words = "the winding loaded most" if where is None else f"winding {where[row]}"
+        found.append(
+            Finding(
+                element=ident, kind="three_winding", quantity="loading_pct", value=value, unit="%", limit=limit,
+                limit_name="Loading", severity=Severity.BREACH if breach else Severity.WATCH, direction="above",
+                excess=(value - limit) / 100,
+                text=f"{words}; {'at most' if breach else 'watched above'} {limit:g} %",
+            )
+        )  # fmt: skip
+    return found

@@ -1,0 +1,160 @@
+"""Two combinations of schemes and conditions, side by side: what differs in data, results, findings and cost."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Annotated, Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from ...errors import FieldProblem, InvalidFields
+from ...network import Condition, Layered, Network, Scheme, layered, specs
+from .. import Column, Finding, Table
+from .._comparison import compare_tables
+from ._as_set import live_for
+from ._result import LoadFlowResult
+
+
+class Case(BaseModel):
+    """One side: the schemes that are on, the condition, and which load flow; as the network stands where blank."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    schemes: Annotated[list[str], Field(max_length=1000, description="Schemes laid on the present network")] = []
+    condition: Annotated[str | None, Field(description="Condition; the one in use when blank")] = None
+
+
+@dataclass(frozen=True)
+class SolvedCase:
+    """A case with its network and result."""
+
+    case: Case
+    title: str
+    layers: Layered
+    condition: Condition
+    result: LoadFlowResult
+    cost_k: float | None
+    years: list[int] = field(default_factory=list)
+
+    @property
+    def network(self) -> Network:
+        return self.layers.network.under(self.condition)
+
+
+def solve_case(base: Network, case: Case) -> SolvedCase:
+    """Lay the schemes on the present network and solve it by the load flow that the settings name."""
+    chosen = base.items.get(case.condition) if case.condition is not None else base.condition
+    if not isinstance(chosen, Condition):
+        raise InvalidFields(
+            [FieldProblem("comparison", "condition", case.condition, "name a condition of this network")]
+        )
+    layers = layered(base, case.schemes)
+    schemes = [s for s in base.of(Scheme) if s.id in case.schemes]
+    title = " + ".join(s.name for s in schemes) or "Present network"
+    costs = [s.cost_k for s in schemes if s.cost_k is not None]
+    result = live_for(layers.network).solve(chosen)
+    return SolvedCase(case, f"{title}, {chosen.name}", layers, chosen, result, sum(costs) if costs else None,
+                      sorted({s.year for s in schemes if s.year is not None}))  # fmt: skip
+
+
+@dataclass(frozen=True)
+class CaseComparison:
+    """``data``: fields that differ; ``summary``: totals of both sides; findings gained and lost from before to after."""
+
+    before: SolvedCase
+    after: SolvedCase
+    data: Table
+    summary: Table
+    results: dict[str, Table]
+    gained: list[Finding]
+    lost: list[Finding]
+
+
+_TOTALS = {
+    "active_loss_mw": ("Losses", "MW", 4), "lowest_voltage_pu": ("Lowest voltage", "p.u.", 4),
+    "highest_voltage_pu": ("Highest voltage", "p.u.", 4), "worst_loading_pct": ("Highest loading", "%", 1),
+    "worst_neutral_pct": ("Highest loading of a neutral", "%", 1), "overloaded": ("Overloaded", None, 0),
+    "highest_neutral_v": ("Highest neutral to earth", "V", 2), "highest_unbalance_pct": ("Highest unbalance", "%", 2),
+    "breaches": ("Breaches", None, 0), "watches": ("To be watched", None, 0), "demand_mw": ("Demand", "MW", 3),
+    "generation_mw": ("Generation", "MW", 3), "cost_k": ("Cost", "k", 1),
+}  # fmt: skip
+_SHOWN = (("buses", "voltage_pu"), ("buses", "neutral_voltage_v"), ("buses", "unbalance_pct"), ("branches", "loading_pct"),
+          ("branches", "neutral_current_a"), ("branches", "active_loss_mw"))  # fmt: skip
+
+
+def compare_cases(base: Network, before: Case, after: Case) -> CaseComparison:
+    """Solve both and lay them beside each other. Raises :class:`InvalidFields` for a name that is not there."""
+    a, b = solve_case(base, before), solve_case(base, after)
+    had, has = ({(f.element, f.quantity, f.severity, f.direction): f for f in s.result.findings} for s in (a, b))
+    results = {}
+    for table, quantity in _SHOWN:
+        pair = a.result.tables.get(table), b.result.tables.get(table)
+        if all(t is not None and any(c.name == quantity for c in t.columns) for t in pair):
+            results[f"{table}:{quantity}"] = compare_tables(*pair, quantity).table
+    return CaseComparison(
+        a, b, changed_data(a.network, b.network), _summary(a, b), results,
+        [f for k, f in has.items() if k not in had], [f for k, f in had.items() if k not in has],
+    )  # fmt: skip
+
+
+def changed_data(before: Network, after: Network) -> Table:
+    """Fields that differ between two networks, in words; added and removed elements as a whole."""
+    rows: list[tuple[str, str, str, str, str]] = []
+    for ident in dict.fromkeys([*before.items, *after.items]):
+        old, new = before.items.get(ident), after.items.get(ident)
+        if old is new or isinstance(old or new, Scheme):
+            continue
+        if old is None or new is None:
+            item = new or old
+            assert item is not None
+            rows.append((ident, item.name, "—", "—" if old is None else "there", "added" if old is None else "removed"))
+            continue
+        known = specs(type(new))
+        for name in known:
+            x, y = getattr(old, name), getattr(new, name, None)
+            if x != y and known[name].group != "place":
+                unit = known[name].unit
+                rows.append((ident, new.name, known[name].label, _text(x, unit), _text(y, unit)))
+    columns = [list(c) for c in zip(*rows, strict=True)] if rows else [[], [], [], [], []]
+    labels = (("id", "Id"), ("name", "Name"), ("field", "Field"), ("before", "Before"), ("after", "After"))
+    return Table("data", "Changed data", [Column(n, w, v) for (n, w), v in zip(labels, columns, strict=True)])
+
+
+def _text(value: Any, unit: str | None) -> str:
+    if value is None:
+        return "blank"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, float | int):
+        return f"{value:.6g}{'' if unit in (None, '1') else f' {unit}'}"
+    return str(value)
+
+
+def totals(case: SolvedCase) -> dict[str, float | None]:
+    """What is laid side by side: totals, extremes, counts of findings, cost."""
+    found = dict(case.result.summary)
+    branches = case.result.tables.get("branches")
+    for column, name in (("loading_pct", "worst_loading_pct"), ("neutral_loading_pct", "worst_neutral_pct")):
+        if branches is not None and any(c.name == column for c in branches.columns):
+            found[name] = max((v for v in branches[column].tolist() if v == v), default=None)
+    limits = [f for f in case.result.findings if f.limit_name != "Model"]
+    over = {
+        f.element for f in limits if f.severity == "breach" and f.unit == "%" and f.quantity.endswith("loading_pct")
+    }
+    found["overloaded"] = float(len(over))
+    found["breaches"] = float(sum(f.severity == "breach" for f in limits))
+    found["watches"] = float(sum(f.severity == "watch" for f in limits))
+    found["cost_k"] = case.cost_k
+    return found
+
+
+def _summary(a: SolvedCase, b: SolvedCase) -> Table:
+    x, y = totals(a), totals(b)
+    names = [n for n in _TOTALS if x.get(n) is not None or y.get(n) is not None]
+    before, after = [x.get(n) for n in names], [y.get(n) for n in names]
+    change = [q - p if p is not None and q is not None else None for p, q in zip(before, after, strict=True)]
+    return Table("summary", "Totals", [
+        Column("id", "Id", names), Column("label", "Quantity", [_TOTALS[n][0] for n in names]),
+        Column("unit", "Unit", [_TOTALS[n][1] or "" for n in names]), Column("digits", "Digits", [_TOTALS[n][2] for n in names]),
+        Column("before", a.title, before), Column("after", b.title, after), Column("change", "Change", change),
+    ])  # fmt: skip

@@ -1,0 +1,210 @@
+"""A load flow per phase that stays at hand: compiled once, solved anew for every condition and edit."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from ....electrical import compile_network, factors
+from ....electrical.arrays import Complexes
+from ....electrical.conductor import MOTOR, PQ_MACHINE, PV_MACHINE, compile_conductors
+from ....flow import Ending
+from ....flow.balanced import MOST_ROUNDS
+from ....flow.phases import (
+    MOST_ITERATIONS,
+    Admittances,
+    Attempt,
+    Demands,
+    PhaseControls,
+    Problem,
+    Reading,
+    UnbalancedOptions,
+)
+from ....network import Condition, Element, Item, LineGeometry, LineMatrix, Network, Settings
+from ..._rows import rows_stay
+from .._result import LoadFlowResult
+from ._account import account_for
+from ._findings import find, find_in_model
+from ._tables import PhaseRows, build_tables, summarise
+
+_BEHIND = (Element, LineGeometry, LineMatrix)
+_MOST_RETURNS = 3
+
+
+class LiveUnbalanced:
+    """Solves one network per phase again and again. Not safe for several threads at once."""
+
+    def __init__(self, network: Network) -> None:
+        self.network = network
+        self._states: tuple[dict[str, Any], dict[str, Any]] | None = None
+        self._last: tuple[Complexes, Complexes] | None = None
+        self._stale = True
+        self._rows: PhaseRows | None = None
+        self.rows_version = 0  # another one when what the tables say of their rows is another
+
+    def changed(self, idents: Iterable[str], previous: dict[str, Item]) -> None:
+        """Take up changes of the network; ``previous`` holds altered items as they were before."""
+        idents = list(idents)
+        if not rows_stay(idents, previous, self.network.items):
+            self.rows_version += 1
+        for ident in idents:
+            old, new = previous.get(ident), self.network.items.get(ident)
+            bases = isinstance(new, Settings) and isinstance(old, Settings) and (
+                (old.base_mva, old.frequency_hz) != (new.base_mva, new.frequency_hz)
+            )  # fmt: skip
+            if bases or isinstance(new or old, _BEHIND):
+                self._stale = True
+
+    def make_ready(self, condition: Condition) -> None:
+        """Compile what a condition leaves in service, unless that is at hand."""
+        states = (dict(condition.states), dict(condition.values))
+        if not self._stale and states == self._states:
+            return
+        self.seen = self.network.under(condition)
+        self.arrays = compile_conductors(self.seen)
+        self.problem = Problem(self.arrays)
+        self.problem.admittance(self.arrays.t_y)
+        self.controls = PhaseControls(self.seen, self.arrays, compile_network(self.seen))
+        self._rows = None
+        self.rows_version += states != self._states
+        self._states, self._stale, self._last = states, False, None
+
+    def solve(self, condition: Condition | None = None, options: UnbalancedOptions | None = None) -> LoadFlowResult:
+        """Solve under a condition (the network's own when none is given). Never raises for a hard network."""
+        condition = condition or self.network.condition
+        options = options or live_options(self.network.settings)
+        self.make_ready(condition)
+        return self._publish(condition, options, *self._solution(condition, options))
+
+    def reading(self, condition: Condition | None = None, options: UnbalancedOptions | None = None) -> Reading | None:
+        """The solved state itself, for studies that build on it; None when there is none."""
+        condition = condition or self.network.condition
+        options = options or live_options(self.network.settings)
+        self.make_ready(condition)
+        attempt, _, demands, admittances = self._solution(condition, options)
+        return Reading(self.arrays, self.problem, attempt, demands, admittances) if attempt.converged else None
+
+    def _solution(
+        self, condition: Condition, options: UnbalancedOptions
+    ) -> tuple[Attempt, list[Attempt], Demands, Admittances]:
+        entered = self.demands(condition)
+        self.controls.begin(options, entered)
+        for left in reversed(range(MOST_ROUNDS + 1)):
+            admittances, demands = self.controls.admittances(), self.controls.applied(entered)
+            self.problem.admittance(admittances.t_y)
+            attempt, attempts, demands = self._within_limits(demands, options)
+            if not attempt.converged:
+                break
+            self._last = attempt.v, attempt.i1
+            options = options.model_copy(update={"start": "last"})
+            if not self.controls.kinds:
+                break
+            self.controls.settled = left > 0
+            reading = Reading(self.arrays, self.problem, attempt, demands, admittances)
+            if not left or not self.controls.move(self.controls.see(reading)):
+                break
+        return attempt, attempts, demands, admittances
+
+    def demands(self, condition: Condition) -> Demands:
+        """Demand and machines under a condition."""
+        a, base = self.arrays, self.problem.base_va
+        demand = factors(a.groups, "class:", condition.demand_factor, condition.class_factors)
+        energy = factors(a.groups, "energy:", condition.generation_factor, condition.energy_factors)
+        areas = factors(a.groups, "area:", 1.0, condition.area_factors)
+        d, m = a.demand, a.machine
+        plant = d["sign"] < 0
+        by_area = np.where(d["area"] >= 0, areas[d["area"]], 1.0)
+        factor = np.where(plant, energy[d["group"]], demand[d["group"]] * by_area)
+        s = np.asarray(d["s"] * factor / base, np.complex128)
+        motor, free = m["role"] == MOTOR, m["group"] < 0
+        own = np.where(m["area"] >= 0, areas[m["area"]], 1.0)
+        scale = np.where(free, 1.0, np.where(motor, demand[m["group"]] * own, energy[m["group"]]))
+        constant = 1 - d["share_i"] - d["share_z"]
+        power, current, impedance = (np.asarray(s * x, np.complex128) for x in (constant, d["share_i"], d["share_z"]))
+        return Demands(
+            power, current, impedance, m["p"] * scale, m["q"] * scale,
+            np.zeros(len(m["p"])), m["role"].copy(),
+        )  # fmt: skip
+
+    def _within_limits(self, demands: Demands, options: UnbalancedOptions) -> tuple[Attempt, list[Attempt], Demands]:
+        """Solve; a machine past its reactive limit gives up its voltage and stays there, and may come back."""
+        m, lead = self.arrays.machine, self.problem.leader
+        at_limit = np.zeros(len(m["role"]), np.int64)
+        returns = np.zeros(len(m["role"]), np.int64)
+        beside = self.problem.leader_of != np.arange(len(m["role"]))
+        role, q = demands.role, demands.machine_q.copy()
+        # Beside a source a machine holds no voltage of its own: it stays at the nearest limit to zero.
+        under = beside & (role == PV_MACHINE) & (m["role"][self.problem.leader_of] == 0)
+        q[under] = np.clip(0.0, m["q_min"][under], m["q_max"][under])
+        demands = replace(demands, machine_q=q)
+        for _ in range(20):
+            attempt, attempts = self.problem.solve(demands, options, self._last)
+            attempt.at_limit = at_limit
+            held = [k for k in lead.tolist() if m["role"][k] == PV_MACHINE]
+            if not attempt.converged or not options.reactive_limits or not held:
+                return attempt, attempts, demands
+            v1 = self.problem.positive_voltage(attempt.v)
+            s1 = dict(zip(lead.tolist(), (v1 * np.conj(attempt.i1)), strict=True))
+            volts = dict(zip(lead.tolist(), np.abs(v1), strict=True))
+            switched = False
+            role, q = demands.role.copy(), demands.machine_q.copy()
+            for k in held:
+                group = np.flatnonzero((self.problem.leader_of == k) & (m["role"] == PV_MACHINE))
+                low, high = m["q_min"][group].sum(), m["q_max"][group].sum()
+                delivered = s1[k].imag
+                if at_limit[k] == 0 and (delivered > high + 1e-9 or delivered < low - 1e-9):
+                    at_limit[k] = 1 if delivered > high else -1
+                    role[k], q[group], q[k] = PQ_MACHINE, 0.0, high if delivered > high else low
+                    switched = True
+                elif at_limit[k] and returns[k] < _MOST_RETURNS and (volts[k] - m["voltage"][k]) * at_limit[k] > 1e-9:
+                    at_limit[k] = 0
+                    returns[k] += 1
+                    role[k], switched = PV_MACHINE, True
+            if not switched:
+                return attempt, attempts, demands
+            self._last = attempt.v, attempt.i1
+            options = options.model_copy(update={"start": "last"})
+            demands = replace(demands, machine_q=q, role=role)
+        return attempt, attempts, demands
+
+    def _publish(
+        self, condition: Condition, options: UnbalancedOptions, attempt: Attempt, attempts: list[Attempt],
+        demands: Demands, admittances: Admittances,
+    ) -> LoadFlowResult:  # fmt: skip
+        if self._rows is None:
+            self._rows = PhaseRows(self.seen, self.arrays)
+        account = account_for(self.seen, self.arrays, self.problem, attempt, attempts, options)
+        found = find_in_model(self.seen, self.arrays, self.problem)
+        if not attempt.converged and attempt.ending is not Ending.NOTHING_TO_SOLVE:
+            return LoadFlowResult(account, {}, {}, found, bus_voltage=np.full(self.arrays.n_bus, np.nan + 0j))
+        reading = Reading(self.arrays, self.problem, attempt, demands, admittances)
+        if self.controls.kinds:
+            account.notes.extend(self.controls.notes(self.controls.see(reading)))
+        tables = build_tables(self.seen, self._rows, reading, self.controls)
+        limits = find(self.seen, condition.limit_set, self._rows, tables)
+        return LoadFlowResult(
+            account,
+            tables,
+            summarise(self._rows, reading, tables),
+            limits + found,
+            bus_voltage=reading.bus_sequences[:, 1] / self.arrays.phase_v,
+        )
+
+
+def live_options(settings: Settings) -> UnbalancedOptions:
+    """Options of the live load flow per phase: all of them are settings of the network."""
+    found = UnbalancedOptions(
+        **{f: getattr(settings, f) for f in UnbalancedOptions.model_fields if f != "max_iterations"}
+    )
+    most = settings.max_iterations and min(settings.max_iterations, MOST_ITERATIONS)
+    return found.model_copy(update={"max_iterations": most or None})
+
+
+def run_unbalanced(
+    network: Network, options: UnbalancedOptions | None = None, condition: Condition | None = None
+) -> LoadFlowResult:
+    """Solve a network per phase once, from scratch."""
+    return LiveUnbalanced(network).solve(condition, options or UnbalancedOptions())
