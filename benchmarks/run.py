@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 sys.path[:0] = [str(Path(__file__).parent), str(Path(__file__).parents[1])]
-from tools.served import BROWSER_FLAGS, CHROMIUM, served  # noqa: E402
+from tools.served import BROWSER_FLAGS, CHROMIUM, served, show  # noqa: E402
 
 if TYPE_CHECKING:
     from playwright.sync_api import Page
@@ -338,7 +338,7 @@ _WATCH = """() => {
 def measure_slider(n_bus: int) -> dict[str, Any]:
     """One step of the demand slider in the browser, from input to repaint, profile open and findings counted."""
     with opened(n_bus) as (page, _):
-        page.keyboard.press("2")
+        show(page, "Profile")
         page.get_by_test_id("profile").first.wait_for()
         page.wait_for_timeout(800)
         page.evaluate(_WATCH)
@@ -414,8 +414,8 @@ def measure_sift(n_bus: int) -> dict[str, Any]:
         found: dict[str, Any] = {"buses": n_bus}
         for name, (table, text) in lines.items():
             body = {"table": table, "text": text}
-            assert client.post(f"/api/projects/{ident}/sift", json=body).status_code == 200
-            found[name] = median_ms(lambda b=body: client.post(f"/api/projects/{ident}/sift", json=b), 7)  # type: ignore[misc]
+            assert client.post(f"/api/projects/{ident}/results/live/sift", json=body).status_code == 200
+            found[name] = median_ms(lambda b=body: client.post(f"/api/projects/{ident}/results/live/sift", json=b), 7)  # type: ignore[misc]
         return found
 
 
@@ -453,7 +453,7 @@ def alone(*arguments: str) -> dict[str, Any]:
     return found
 
 
-def show(title: str, rows: list[dict[str, Any]]) -> None:
+def listed(title: str, rows: list[dict[str, Any]]) -> None:
     print(f"\n{title}")
     for key in rows[0]:
         cells = [r.get(key, "") for r in rows]

@@ -78,7 +78,7 @@ def requests(count: int) -> None:
             with service(Path(name)) as client:
                 network = everything()
                 ident = client.app.state.sessions.store.create("Everything", network).id
-                run = client.post(f"/api/projects/{ident}/keep", json={"name": "kept", "note": ""}).json()["id"]
+                run = client.post(f"/api/projects/{ident}/results/live/keep", json={"name": "kept", "note": ""}).json()["id"]
                 known = {"project_id": ident, "run_id": run, "format_name": "document", "revision": "0"}
                 fuzz = Fuzz(client.get("/api/openapi.json").json(), list(network.items), known, 1000 + seed)
                 for ask in fuzz.asks(min(each, count)):
@@ -205,7 +205,7 @@ class _Writer(threading.Thread):
                             (
                                 "run",
                                 _call(
-                                    self.port, f"/api/projects/{self.project}/keep", {"name": f"r{step}", "note": ""}
+                                    self.port, f"/api/projects/{self.project}/results/live/keep", {"name": f"r{step}", "note": ""}
                                 )["id"],
                             )
                         )

@@ -13,7 +13,7 @@ from pathlib import Path
 from playwright.sync_api import Page, sync_playwright
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
-from tools.served import BROWSER_FLAGS, CHROMIUM, served
+from tools.served import BROWSER_FLAGS, CHROMIUM, served, show
 
 TARGET = Path(__file__).parent / "screenshots"
 
@@ -28,7 +28,7 @@ def feeder(page: Page) -> None:
 
 
 def tables(page: Page) -> None:
-    page.keyboard.press("3")
+    show(page, "Tables")
     page.get_by_role("button", name="Branches").click()
     line = page.get_by_role("combobox", name="Sift: which rows to show")
     line.fill("kind = line and loading_pct > 70 %, largest loading_pct first")
@@ -38,8 +38,7 @@ def tables(page: Page) -> None:
 
 
 def sweep(page: Page) -> None:
-    page.keyboard.press("5")
-    page.get_by_role("button", name="Sweep", exact=True).click()
+    show(page, "Sweep")
     page.get_by_role("button", name="Run", exact=True).click()
     page.get_by_test_id("sweep-plot").wait_for()
     page.keyboard.press("Shift+B")
@@ -60,7 +59,7 @@ def compare(page: Page) -> None:
     page.get_by_role("slider", name="demand").focus()
     for _ in range(15):
         page.keyboard.press("ArrowLeft")
-    page.keyboard.press("7")
+    show(page, "Runs")
     page.get_by_role("table", name="Comparison").get_by_role("row").nth(3).wait_for()
     page.get_by_role("button", name="On the sheet").click()
     page.wait_for_timeout(500)
@@ -96,7 +95,7 @@ def workings(page: Page) -> None:
 
 def catalogue(page: Page) -> None:
     find(page, "Kesterby F2-02")
-    page.get_by_role("tab", name="Catalogue").click()
+    show(page, "Catalogue")
     page.get_by_label("Search the catalogue").fill("Al 95..185 11 kV")
 
 
@@ -107,12 +106,12 @@ def model(page: Page) -> None:
         page.locator(f"[data-field={name}] input").press("Enter")
         page.wait_for_timeout(300)
     page.keyboard.press("Escape")
-    page.get_by_role("tab", name="Model").click()
+    show(page, "Check")
 
 
 def profile(page: Page) -> None:
     find(page, "Heron End")
-    page.keyboard.press("2")
+    show(page, "Profile")
     page.keyboard.press("p")
     page.get_by_role("slider", name="demand").focus()
     for _ in range(20):
@@ -153,12 +152,12 @@ def per_phase(page: Page, way: str) -> None:
 def phases_profile(page: Page) -> None:
     per_phase(page, "phases")
     find(page, "Lantern Row 0.4")
-    page.keyboard.press("2")
+    show(page, "Profile")
     page.get_by_role("button", name="Feeder").first.click()
     page.get_by_role("option", name="from Lantern Row 0.4").click()
     page.get_by_role("button", name="neutral to earth").click()
     page.get_by_role("button", name="unbalance").click()
-    page.get_by_role("button", name="Raise the shelf").click()
+    page.get_by_role("button", name="Half of the height").click()
     page.wait_for_timeout(500)
 
 
@@ -166,7 +165,7 @@ def balanced_scheme(page: Page) -> None:
     per_phase(page, "worst phase")
     find(page, "T-Lantern Row")
     page.keyboard.press("s")
-    page.get_by_role("button", name="Balance phases").click()
+    show(page, "Phase balancing")
     page.get_by_role("checkbox", name="Summer noon").check()
     page.get_by_role("button", name="Balance", exact=True).click()
     page.get_by_role("button", name="Make it a scheme").click(timeout=60_000)
@@ -176,24 +175,24 @@ def balanced_scheme(page: Page) -> None:
 def scheme(page: Page) -> None:
     balanced_scheme(page)
     find(page, "LR 4")
-    page.get_by_role("button", name="Raise the shelf").click()
+    page.get_by_role("button", name="Half of the height").click()
 
 
 def phasors(page: Page) -> None:
     balanced_scheme(page)
-    page.keyboard.press("3")
+    show(page, "Tables")
     line = page.get_by_role("combobox", name="Sift: which rows to show")
     line.fill('name ~ "LR " or name ~ "Crescent 3"')
     page.get_by_text(re.compile(r"^\d+ of 116")).wait_for()
     page.get_by_role("button", name="Select on the sheet").click()
-    page.get_by_role("button", name="Raise the shelf").click()
-    page.get_by_role("tab", name="Phasors").click()
+    page.get_by_role("button", name="Half of the height").click()
+    show(page, "Phasors")
     page.wait_for_timeout(500)
 
 
 def compare_schemes(page: Page) -> None:
     balanced_scheme(page)
-    page.get_by_role("button", name="Compare").first.click()
+    show(page, "Compare")
     page.get_by_role("button", name="Diagram").click()
     page.wait_for_timeout(2500)
 

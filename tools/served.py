@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import socket
 import subprocess
 import sys
@@ -11,6 +12,10 @@ import urllib.request
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from playwright.sync_api import Page
 
 BROWSER_FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking",
@@ -40,3 +45,22 @@ def served(folder: Path, command: str = "serve") -> Iterator[str]:
     finally:
         process.terminate()
         process.wait(timeout=20)
+
+
+_DESK_OF = {
+    **dict.fromkeys(("Findings", "Profile", "Tables", "Phasors", "Summary"), "Now"),
+    **dict.fromkeys(("Schemes", "Compare", "Conditions", "Sweep"), "Decide"),
+    **dict.fromkeys(("Check", "Data", "Catalogue"), "Model"),
+    **dict.fromkeys(("Runs", "Logbook"), "Record"),
+}
+
+
+def show(page: Page, view: str) -> None:
+    """Show a view on the shelf, by its name; one that is on no desk named here is a study."""
+    tab = page.get_by_role("tablist", name="Views").get_by_role("tab", name=re.compile(rf"^{view}(\s*\d+)?$"))
+    desk = page.get_by_role("navigation", name="Desks").get_by_role(
+        "button", name=re.compile(f"^{_DESK_OF.get(view, 'Studies')}")
+    )
+    if tab.count() == 0:
+        desk.click()
+    tab.click()

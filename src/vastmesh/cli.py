@@ -16,7 +16,7 @@ from .core.network import SETTINGS_ID, Add, Condition, Network, Update
 from .core.options import options_of
 from .core.results import Result, Table
 from .core.results.state import solve_as_set
-from .core.studies import STUDIES, study_named
+from .core.studies import STUDIES, Inputs, study_named
 from .exchange import FORMATS, Imported, document_schema, read_network, write_network
 
 DEFAULT_PORT = 8420
@@ -204,7 +204,7 @@ def _study(arguments: argparse.Namespace) -> int:
         if sys.stderr.isatty():
             print(f"\r{100 * fraction:3.0f} % {doing:60.60}", end="", file=sys.stderr, flush=True)
 
-    return _print(imported.title, study.run(imported.network, options, progress), as_data=arguments.json)
+    return _print(imported.title, study.run(Inputs(imported.network), options, progress), as_data=arguments.json)
 
 
 def _value(text: str) -> object:

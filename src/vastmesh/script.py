@@ -43,7 +43,7 @@ from .core.network import (
 from .core.options import options_of
 from .core.results import Result
 from .core.results.state import LoadFlowResult, solve_as_set
-from .core.studies import STUDIES, study_named
+from .core.studies import STUDIES, Inputs, study_named
 from .core.workings import Working, explain
 from .exchange import read_network, write_network
 
@@ -142,7 +142,7 @@ class Draft:
         :data:`STUDIES` lists them; a wrong name or option is refused with those that there are.
         """
         found = study_named(name)
-        return found.run(self.network, options_of(found.options, options), lambda fraction, doing: None)
+        return found.run(Inputs(self.network), options_of(found.options, options), lambda fraction, doing: None)
 
     def check(self) -> list[Check]:
         """What is missing, implausible or contradictory."""

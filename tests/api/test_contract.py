@@ -43,8 +43,8 @@ def test_every_operation_is_described_and_typed(client: TestClient) -> None:
                 "/events",
                 "/attachments/{sha256}",
                 "/types/export",
-                "/export",
-                "/workings-sheet/{ident}",
+                "/results/{address}/export",
+                "/results/{address}/workings-sheet/{ident}",
                 "/backdrop",
                 "/picture.pdf",
             )

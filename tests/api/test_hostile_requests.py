@@ -24,7 +24,7 @@ def hostile(folder: Path, seed: int, count: int) -> list[str]:
     with TestClient(make_app(folder), base_url="http://127.0.0.1") as client:
         network = everything()
         ident = client.app.state.sessions.store.create("Everything", network).id  # type: ignore[attr-defined]
-        run = client.post(f"/api/projects/{ident}/keep", json={"name": "kept", "note": ""}).json()["id"]
+        run = client.post(f"/api/projects/{ident}/results/live/keep", json={"name": "kept", "note": ""}).json()["id"]
         known = {"project_id": ident, "run_id": run, "format_name": "document", "revision": "0"}
         for ask in Fuzz(client.get("/api/openapi.json").json(), list(network.items), known, seed).asks(count):
             answer = ask.of(client)
@@ -63,11 +63,13 @@ ONCE_BAD: list[tuple[str, str, Any]] = [
     ("POST", "changes", edit('{"op": "add", "item": {"kind": "bus", "id": "n", "origins": 5}}')),
     ("POST", "changes", deep(500)), ("POST", "changes", deep(100_000)),
     ("GET", "since/99999999999999999999999", None), ("GET", "journal?after=99999999999999999999999", None),
-    ("POST", "sift", {"table": "buses", "text": "voltage_pu > 1e999"}),
-    ("POST", "sift", {"table": "buses", "text": " and ".join(["voltage_pu > 1"] * 900)}),
-    ("POST", "sift", {"table": "buses", "text": "voltage_pu > 'high'"}), ("POST", "sift", {"table": "buses", "text": "name < 3"}),
-    ("POST", "sift", {"table": "no\u0000where", "text": "a"}),
-    ("GET", "cause/Winter evening?quantity=voltage_pu", None), ("GET", "cause/Kesterby F2-01?quantity=voltage", None),
+    ("POST", "results/live/sift", {"table": "buses", "text": "voltage_pu > 1e999"}),
+    ("POST", "results/live/sift", {"table": "buses", "text": " and ".join(["voltage_pu > 1"] * 900)}),
+    ("POST", "results/live/sift", {"table": "buses", "text": "voltage_pu > 'high'"}),
+    ("POST", "results/live/sift", {"table": "buses", "text": "name < 3"}),
+    ("POST", "results/live/sift", {"table": "no\u0000where", "text": "a"}),
+    ("GET", "results/live/cause/Winter evening?quantity=voltage_pu", None),
+    ("GET", "results/live/cause/Kesterby F2-01?quantity=voltage", None),
     ("GET", "table?kind=bus&ids=Kesterby F2-01", None), ("GET", "table?kind=nothing", None),
     ("POST", "table", {"base_revision": 0, "kind": "line", "text": "Name\tCircuits\nKesterby F2-01\tnan\n"}),
     ("POST", "table", {"base_revision": 0, "kind": "line", "text": "Name\rKesterby F2-01\r"}),
@@ -135,4 +137,7 @@ def test_a_million_of_one_character_is_read_in_one_pass(project: Project, text: 
         assert project.client.post(path, content=body).status_code in (201, 400, 422)
     heading = {"base_revision": 0, "kind": "line", "text": f"Name\tLength{long}x\nKesterby F2-01\t1\n"}
     assert project.client.post(f"{project.url}/table", json=heading).status_code in (200, 413, 422)
-    assert project.client.post(f"{project.url}/sift", json={"table": "buses", "text": long}).status_code == 422
+    assert (
+        project.client.post(f"{project.url}/results/live/sift", json={"table": "buses", "text": long}).status_code
+        == 422
+    )

@@ -28,7 +28,7 @@ def ask(project: Project, method: str, action: str, **body: Any) -> Any:
 
 
 def rows_of(project: Project, table: str, text: str, **more: Any) -> list[str]:
-    found = ask(project, "POST", "sift", table=table, text=text, **more)
+    found = ask(project, "POST", "results/live/sift", table=table, text=text, **more)
     live = project.get("live").json()["tables"]
     if table.startswith("data:"):
         ids = [i["id"] for i in project.opened()["items"] if i["kind"] == table.removeprefix("data:")]
@@ -52,27 +52,72 @@ def test_sifting_by_feeder_area_name_and_data(project: Project) -> None:
     assert "T-Q1" not in rows_of(project, "data:line", "length_km > 5 km")
 
 
-def test_a_sift_follows_what_is_on_the_screen(project: Project) -> None:
-    before = rows_of(project, "buses", "voltage_pu < 0.95")
-    project.client.post(f"{project.url}/preview", json={"demand_factor": 0.2})
-    assert len(rows_of(project, "buses", "voltage_pu < 0.95")) <= len(before)
-    ask(project, "POST", "sift", table="buses", text="voltage_pu < 0.95")
+def test_what_one_tab_tries_is_nobody_elses(project: Project) -> None:
+    line = {"table": "buses", "text": "voltage_pu < 0.95"}
+
+    def low(tab: str) -> list[int]:
+        answer = project.client.post(f"{project.url}/results/live/sift", params={"tab": tab}, json=line)
+        rows: list[int] = answer.json()["rows"]
+        return rows
+
+    before = low("one")
+    project.client.post(f"{project.url}/preview", json={"demand_factor": 0.2, "tab": "two"})
+    assert len(low("two")) < len(before) == len(low("one"))
+    both = {tab: project.get(f"results/live?tab={tab}").json() for tab in ("one", "two")}
+    assert both["two"]["summary"]["demand_mw"] < 0.3 * both["one"]["summary"]["demand_mw"]
+    # What is kept, explained and exported is what its tab shows.
+    kept = project.client.post(f"{project.url}/results/live/keep", params={"tab": "two"}, json={"name": "two"}).json()
+    assert project.get(f"results/run-{kept['id']}").json()["summary"] == both["two"]["summary"]
+    steps = {
+        tab: project.get(f"results/live/workings/T-Q1?tab={tab}").json()["workings"][0]["steps"]
+        for tab in ("one", "two")
+    }
+    assert steps["one"] != steps["two"]
+    # A trial ends when it is let go, and with the next change of the network.
+    project.client.post(f"{project.url}/preview", json={"tab": "two"})
+    assert low("two") == before
+    project.client.post(f"{project.url}/preview", json={"demand_factor": 0.2, "tab": "two"})
+    project.update("settings", base_mva=50.0)
+    assert low("two") == before
+
+
+def test_a_kept_run_is_asked_like_any_result_and_says_when_it_is_out_of_date(project: Project) -> None:
+    done = ask(project, "POST", "runs", study="linear_flow", options={}, keep="Linear")
+    job, run = project.get(f"results/job-{done['id']}").json(), project.get(f"results/run-{done['kept']}").json()
+    for found in (job, run):
+        assert (found["study"], found["out_of_date"], found["condition"]) == ("linear_flow", False, "Winter evening")
+        assert found["statement"]
+        assert found["quantities"]
+    assert {k: v for k, v in job.items() if k != "address"} == {k: v for k, v in run.items() if k != "address"}
+    rows = project.client.post(
+        f"{project.url}/results/run-{done['kept']}/sift", json={"table": "branches", "text": "area = Quillport"}
+    ).json()["rows"]
+    assert rows
+    project.update("settings", base_mva=50.0)
+    assert project.get(f"results/job-{done['id']}").json()["out_of_date"]
+    text = project.client.post(
+        f"{project.url}/results/run-{done['kept']}/export",
+        json={"tables": ["branches"], "form": "csv", "rows": rows[:2]},
+    ).text
+    assert len(text.splitlines()) == 3
+    for address, status in (("job-nothing", 404), ("run-nothing", 404), ("here", 422), ("job-", 422)):
+        assert project.get(f"results/{address}").status_code == status, address
 
 
 def test_a_bad_line_says_where_and_what(project: Project) -> None:
-    answer = project.client.post(f"{project.url}/sift", json={"table": "buses", "text": "voltage < 1"})
+    answer = project.client.post(f"{project.url}/results/live/sift", json={"table": "buses", "text": "voltage < 1"})
     assert answer.status_code == 422
     body = answer.json()
     assert body["code"] == "sift"
     assert "did you mean voltage_pu" in body["detail"]
     assert body["errors"][0]["value"] == 0
-    unknown = project.client.post(f"{project.url}/sift", json={"table": "cats", "text": ""})
+    unknown = project.client.post(f"{project.url}/results/live/sift", json={"table": "cats", "text": ""})
     assert unknown.status_code == 422
     assert "buses" in unknown.json()["detail"]
 
 
 def test_help_names_columns_and_functions(project: Project) -> None:
-    found = project.get("sift?table=buses").json()
+    found = project.get("results/live/sift?table=buses").json()
     assert {"voltage_pu", "feeder", "substation", "tags"} <= {c["name"] for c in found["columns"]}
     assert "max" in found["functions"]
 
@@ -81,10 +126,10 @@ def test_help_names_columns_and_functions(project: Project) -> None:
 
 
 def test_a_kept_run_stays_while_the_network_goes_on_and_can_be_compared(project: Project) -> None:
-    kept = ask(project, "POST", "keep", name="Before", note="as found")
+    kept = ask(project, "POST", "results/live/keep", name="Before", note="as found")
     before = values(project.get("live").json(), "branches", "loading_pct")["T-Q1"]
     project.update("T-Q1", rated_mva=80.0)
-    found = ask(project, "POST", "compare", before=kept["id"], table="branches", quantity="loading_pct")
+    found = ask(project, "POST", "compare", before=f"run-{kept['id']}", table="branches", quantity="loading_pct")
     rows = records(found["table"])
     assert rows[0]["id"] == "T-Q1"
     assert rows[0]["before"] == pytest.approx(before)
@@ -101,8 +146,8 @@ def test_a_kept_run_stays_while_the_network_goes_on_and_can_be_compared(project:
 
 
 def test_runs_are_listed_named_noted_and_removed(project: Project) -> None:
-    one = ask(project, "POST", "keep", name="One")
-    two = ask(project, "POST", "keep", name="Two")
+    one = ask(project, "POST", "results/live/keep", name="One")
+    two = ask(project, "POST", "results/live/keep", name="Two")
     assert {r["name"] for r in project.get("runs").json()} == {"One", "Two"}
     ask(project, "PATCH", f"runs/{one['id']}", name="First", note="why")
     found = project.get(f"runs/{one['id']}").json()
@@ -116,7 +161,7 @@ def test_runs_are_listed_named_noted_and_removed(project: Project) -> None:
 
 
 def test_a_run_belongs_to_its_project(project: Project, client: TestClient, demo: Network) -> None:
-    kept = ask(project, "POST", "keep", name="Mine")
+    kept = ask(project, "POST", "results/live/keep", name="Mine")
     other = client.app.state.sessions.store.create("Other", demo).id  # type: ignore[attr-defined]
     assert client.get(f"/api/projects/{other}/runs/{kept['id']}").status_code == 404
 
@@ -164,7 +209,7 @@ def test_linear_flow_and_sensitivities_through_the_service(project: Project) -> 
 
 
 def test_runs_survive_a_restart(project: Project, client: TestClient) -> None:
-    kept = ask(project, "POST", "keep", name="Before")
+    kept = ask(project, "POST", "results/live/keep", name="Before")
     client.app.state.sessions.close(project.url.rsplit("/", 1)[1])  # type: ignore[attr-defined]
     assert records(project.get(f"runs/{kept['id']}").json()["result"]["tables"]["buses"])
 
@@ -173,26 +218,26 @@ def test_runs_survive_a_restart(project: Project, client: TestClient) -> None:
 
 
 def test_workings_of_the_result_and_their_sheet(project: Project) -> None:
-    found = project.get("workings/T-Q1").json()["workings"]
+    found = project.get("results/live/workings/T-Q1").json()["workings"]
     steps = {s["symbol"]: s for s in found[0]["steps"]}
     live = values(project.get("live").json(), "branches", "from_active_power_mw")["T-Q1"]
     assert steps["P1"]["value"] == pytest.approx(live, abs=1e-6)
-    answer = project.client.get(f"{project.url}/workings-sheet/T-Q1")
+    answer = project.client.get(f"{project.url}/results/live/workings-sheet/T-Q1")
     assert "T-Q1%20workings.xlsx" in answer.headers["content-disposition"]
     book = openpyxl.load_workbook(io.BytesIO(answer.content))
     assert any(str(c.value).startswith("=") for c in book.worksheets[0]["D"])
-    assert project.get("workings/nowhere").status_code == 404
+    assert project.get("results/live/workings/nowhere").status_code == 404
 
 
 def test_summaries_and_causes(project: Project) -> None:
-    found = project.get("summaries").json()["tables"]
+    found = project.get("results/live/summaries").json()["tables"]
     assert {"by_area", "by_feeder", "by_level", "by_substation", "losses_by_kind", "losses_by_level"} == set(found)
     assert sum(r["demand_mw"] for r in records(found["by_level"])) == pytest.approx(
         project.get("live").json()["summary"]["demand_mw"], abs=1e-6
     )
-    cause = project.get("cause/T-Q1?quantity=loading_pct").json()
+    cause = project.get("results/live/cause/T-Q1?quantity=loading_pct").json()
     assert "beside T-Q2" in cause["text"]
-    low = project.get("cause/Heron End?quantity=voltage_pu").json()
+    low = project.get("results/live/cause/Heron End?quantity=voltage_pu").json()
     assert "arises in" in low["text"]
     assert low["proposals"]
     applied = project.change(low["proposals"][0]["changes"])
@@ -221,7 +266,7 @@ def test_a_finding_is_acknowledged_by_a_change_that_can_be_undone(project: Proje
 
 def test_tables_leave_as_csv_xlsx_and_parquet(project: Project) -> None:
     def export(**body: Any) -> bytes:
-        answer = project.client.post(f"{project.url}/export", json=body)
+        answer = project.client.post(f"{project.url}/results/live/export", json=body)
         assert answer.status_code == 200, answer.text
         assert "attachment" in answer.headers["content-disposition"]
         return answer.content
@@ -251,7 +296,7 @@ def test_tables_leave_as_csv_xlsx_and_parquet(project: Project) -> None:
         {"form": "doc"},
         {"tables": ["buses"], "rows": [99999]},
     ):
-        assert project.client.post(f"{project.url}/export", json=body).status_code == 422
+        assert project.client.post(f"{project.url}/results/live/export", json=body).status_code == 422
 
 
 def test_the_map_and_the_schematic_are_two_arrangements(project: Project) -> None:

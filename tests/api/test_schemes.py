@@ -179,16 +179,16 @@ def test_the_live_load_flow_per_phase(project: Project) -> None:
 
 def test_figures_per_phase_can_be_asked_how(project: Project) -> None:
     project.update("settings", study="per_phase")
-    titles = [w["title"] for w in project.get("workings/LR 7").json()["workings"]]
+    titles = [w["title"] for w in project.get("results/live/workings/LR 7").json()["workings"]]
     assert titles == ["Voltages", "Sequences and unbalance"]
-    line = project.get("workings/LR main-01").json()["workings"]
+    line = project.get("results/live/workings/LR main-01").json()["workings"]
     assert [w["title"] for w in line] == ["Currents", "Loading", "Losses", "Drop along phase A", "Conductor matrix"]
     assert line[-1]["matrices"][0]["names"] == ["A", "B", "C", "N"]
     live = project.opened()["live"]
     unbalance = values(live, "buses", "unbalance_pct")["LR 7"]
-    steps = {s["symbol"]: s["value"] for s in project.get("workings/LR 7").json()["workings"][1]["steps"]}
+    steps = {s["symbol"]: s["value"] for s in project.get("results/live/workings/LR 7").json()["workings"][1]["steps"]}
     assert steps["u2"] == pytest.approx(unbalance, rel=1e-6)
-    cause = project.get("cause/LR 7?quantity=neutral_voltage_v").json()
+    cause = project.get("results/live/cause/LR 7?quantity=neutral_voltage_v").json()
     assert "loaded unequally" in cause["text"]
 
 
@@ -209,7 +209,7 @@ def test_balancing_as_a_run_hands_a_scheme_over(project: Project) -> None:
 
 def test_a_sheet_of_workings_per_phase_and_a_sweep_per_phase(project: Project) -> None:
     project.update("settings", study="per_phase")
-    book = openpyxl.load_workbook(io.BytesIO(project.get("workings-sheet/LR home 05").content))
+    book = openpyxl.load_workbook(io.BytesIO(project.get("results/live/workings-sheet/LR home 05").content))
     assert book.sheetnames == ["Power and current by phase", "What the neutral carries"]
     assert any(str(c.value).startswith("=") for row in book.worksheets[0].iter_rows() for c in row)
     swept = finished(project, "sweep", quantity="conditions", automatic="as_set")

@@ -7,6 +7,7 @@ from typing import Any
 
 import pytest
 from playwright.sync_api import Page, expect
+from tools.served import show
 
 from tests.browser.conftest import find, open_bench
 from tests.conftest import ROOT
@@ -35,11 +36,11 @@ def test_bench_passes_axe(new_page: Callable[..., Page], server: str, demo_proje
     expect(page.get_by_role("heading", name="T-Q1")).to_be_visible()
     assert violations(page) == []
     page.get_by_role("tab", name="Results").click()
-    page.get_by_role("tab", name="Tables").click()
+    show(page, "Tables")
     assert violations(page) == []
-    page.get_by_role("tab", name="Logbook").click()
+    show(page, "Logbook")
     assert violations(page) == []
-    page.get_by_role("tab", name="Findings").click()
+    show(page, "Findings")
     page.get_by_role("listitem").filter(has_text="Heron End").get_by_role("button").click()
     expect(page.get_by_role("toolbar", name="Grow at Heron End")).to_be_visible()
     assert violations(page) == []
@@ -69,7 +70,7 @@ def test_views_per_phase_and_schemes_pass_axe(
 ) -> None:
     page = new_page(color_scheme=scheme, reduced_motion="reduce")
     open_bench(page, server, project)
-    page.get_by_role("tab", name="Phasors").click()
+    show(page, "Phasors")
     expect(page.get_by_text("The balanced load flow has one phase")).to_be_visible()
     assert violations(page) == []
     page.get_by_role("button", name="Solve per phase", exact=True).click()
@@ -77,14 +78,14 @@ def test_views_per_phase_and_schemes_pass_axe(
     find(page, "LR 3")
     expect(page.get_by_test_id("phasor").first).to_be_visible()
     assert violations(page) == []
-    page.get_by_role("tab", name="Schemes").click()
+    show(page, "Schemes")
     page.get_by_role("button", name="New scheme").click()
     expect(page.get_by_role("checkbox", name="Scheme on", exact=True)).to_be_visible()
     assert violations(page) == []
-    page.get_by_role("button", name="Balance phases").click()
+    show(page, "Phase balancing")
     expect(page.get_by_role("button", name="Balance", exact=True)).to_be_visible()
     assert violations(page) == []
-    page.get_by_role("button", name="Compare", exact=True).first.click()
+    show(page, "Compare")
     expect(page.get_by_role("table", name="Totals")).to_be_visible()
     assert violations(page) == []
 

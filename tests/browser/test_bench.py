@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable
 
 from playwright.sync_api import Locator, Page, expect
+from tools.served import show
 
 from tests.browser.conftest import call, open_bench
 from tests.conftest import DATA
@@ -197,7 +198,7 @@ def test_a_bus_is_dragged_and_moved_by_keys_and_stays(bench: Page, server: str, 
 
 
 def test_selection_is_one_in_tables_sheet_and_card(bench: Page) -> None:
-    bench.keyboard.press("3")
+    show(bench, "Tables")
     bench.get_by_role("button", name=re.compile("^Branches")).click()
     grid = bench.get_by_role("grid", name="Branches")
     grid.get_by_role("columnheader", name="Loading").get_by_role("button").click()
@@ -261,7 +262,7 @@ def test_everything_is_there_after_a_reload(bench: Page) -> None:
     bench.wait_for_selector("[data-ready=yes]")
     expect(shape(bench, "Load Heron End")).to_be_attached()
     expect(bench.get_by_role("button", name="Undo: Grow load at Heron End")).to_be_enabled()
-    bench.keyboard.press("0")
+    show(bench, "Logbook")
     expect(bench.get_by_role("region", name="Logbook")).to_contain_text("Grow load at Heron End")
 
 

@@ -10,14 +10,11 @@ from typing import Any
 import openpyxl
 import pytest
 from playwright.sync_api import Download, Locator, Page, Route, expect
+from tools.served import show
 
 from tests.browser.conftest import call, open_bench
 from tests.browser.test_accessibility import violations
 from tests.browser.test_bench import card, finding, settled, shape
-
-
-def tab(page: Page, name: str) -> None:
-    page.get_by_role("tab", name=re.compile(f"^{name}")).click()
 
 
 def pick(page: Page, label: str, choice: str) -> None:
@@ -45,7 +42,7 @@ def edit(server: str, project: str, **change: Any) -> None:
 
 @pytest.fixture
 def sift(bench: Page) -> Locator:
-    tab(bench, "Tables")
+    show(bench, "Tables")
     return bench.get_by_role("combobox", name="Sift: which rows to show")
 
 
@@ -70,7 +67,7 @@ def test_taps_off_then_on_at_140_per_cent_says_what_moved_without_a_dialog(
 
 
 def test_a_cell_of_the_conditions_is_changed_and_the_flow_follows(bench: Page, server: str, project: str) -> None:
-    tab(bench, "Conditions")
+    show(bench, "Conditions")
     cell = bench.get_by_role("textbox", name="Demand, domestic, Winter evening")
     before = voltage(server, project, "Heron End")
     cell.fill("60")
@@ -87,8 +84,8 @@ def test_a_cell_of_the_conditions_is_changed_and_the_flow_follows(bench: Page, s
 
 
 def test_a_sweep_runs_is_plotted_and_goes_out_of_date(bench: Page) -> None:
-    tab(bench, "Conditions")
-    bench.get_by_role("button", name="Sweep", exact=True).click()
+    show(bench, "Conditions")
+    show(bench, "Sweep")
     bench.get_by_role("textbox", name="points").fill("5")
     bench.get_by_role("button", name="Run", exact=True).click()
     expect(bench.get_by_test_id("sweep-plot")).to_be_visible()
@@ -96,8 +93,8 @@ def test_a_sweep_runs_is_plotted_and_goes_out_of_date(bench: Page) -> None:
     expect(rows).to_have_count(10)
     expect(rows.first).to_contain_text("30 % · fixed")
     assert violations(bench) == []
-    bench.get_by_role("button", name="Side by side").click()
-    bench.get_by_role("button", name="Sweep", exact=True).click()
+    show(bench, "Conditions")
+    show(bench, "Sweep")
     pick(bench, "demand Sweep", "all conditions")
     bench.get_by_role("button", name="Run", exact=True).click()
     expect(rows).to_have_count(6)
@@ -235,7 +232,7 @@ def test_units_turn_over_in_every_view_at_once(bench: Page) -> None:
     assert violations(bench) == []
     bench.keyboard.press("Escape")
     expect(card(bench)).to_contain_text("kW")
-    tab(bench, "Tables")
+    show(bench, "Tables")
     expect(bench.get_by_role("columnheader", name="Demand").first).to_contain_text("kW")
     expect(bench.locator("svg[role=application] text").filter(has_text="kW").first).to_be_visible()
     bench.reload()
@@ -324,7 +321,7 @@ def test_the_map_shows_the_coast_the_surface_and_bends(bench: Page, server: str,
 
 def test_a_pinned_run_is_kept_compared_and_looked_at(bench: Page, server: str, project: str) -> None:
     bench.keyboard.press("p")
-    tab(bench, "Runs")
+    show(bench, "Runs")
     expect(bench.get_by_role("list", name="Kept runs")).to_contain_text("Pinned: Winter evening, revision 0")
     edit(server, project, id="T-Q1", values={"rated_mva": 80.0})
     pick(bench, "Quantity", "loading")
@@ -346,13 +343,13 @@ def test_a_pinned_run_is_kept_compared_and_looked_at(bench: Page, server: str, p
 
 
 def test_a_study_fills_its_own_form_tables_and_lens(bench: Page) -> None:
-    tab(bench, "Studies")
+    show(bench, "Linear load flow")
     bench.get_by_role("button", name="Run", exact=True).click()
     expect(bench.get_by_test_id("statement")).to_contain_text("added as demand at each sending end")
     expect(bench.get_by_role("table", name="Branches")).to_contain_text("Ambry - Lowmere")
     finding_row = shape(bench, "Heron End")
     finding_row.first.click()
-    pick(bench, "Study", "Sensitivities")
+    show(bench, "Sensitivities")
     expect(bench.get_by_label("Bus", exact=True)).to_have_value("Heron End")
     bench.get_by_role("button", name="Run", exact=True).click()
     bench.get_by_role("button", name="Buses", exact=True).click()
@@ -392,7 +389,7 @@ def test_the_sheet_leaves_as_svg_and_pdf_with_type_inside(bench: Page, tmp_path:
 
 
 def test_summaries_name_the_worst_and_lead_to_it(bench: Page) -> None:
-    tab(bench, "Summary")
+    show(bench, "Summary")
     bench.get_by_role("button", name="Feeders", exact=True).click()
     row = bench.get_by_role("row").filter(has_text="Saltern F2-01").first
     expect(row).to_contain_text("Heron End")
@@ -402,7 +399,7 @@ def test_summaries_name_the_worst_and_lead_to_it(bench: Page) -> None:
 
 
 def test_the_profile_lays_other_conditions_over_the_present_one(bench: Page) -> None:
-    tab(bench, "Profile")
+    show(bench, "Profile")
     bench.get_by_role("button", name="all conditions").click()
     expect(bench.get_by_test_id("overlay")).to_have_count(2)
     shape(bench, "Heron End").first.click()
@@ -414,21 +411,21 @@ def test_a_second_tab_of_the_same_project_shows_kept_runs(
     bench: Page, new_page: Any, server: str, project: str
 ) -> None:
     bench.keyboard.press("p")
-    tab(bench, "Runs")
+    show(bench, "Runs")
     expect(bench.get_by_role("list", name="Kept runs")).to_contain_text("Pinned")
     other = new_page()
     open_bench(other, server, project)
-    tab(other, "Runs")
+    show(other, "Runs")
     expect(other.get_by_role("list", name="Kept runs")).to_contain_text("Pinned: Winter evening")
 
 
 def test_a_pin_that_is_slow_to_be_kept_comes_into_an_open_list(bench: Page) -> None:
     held: list[Route] = []
-    bench.route("**/keep", lambda route: held.append(route))
-    with bench.expect_request("**/keep"):
+    bench.route("**/keep?*", lambda route: held.append(route))
+    with bench.expect_request("**/keep?*"):
         bench.keyboard.press("p")
     with bench.expect_response("**/runs"):
-        tab(bench, "Runs")
+        show(bench, "Runs")
     runs = bench.get_by_role("list", name="Kept runs")
     expect(runs).to_contain_text("No run is kept yet")
     held[0].continue_()

@@ -6,6 +6,7 @@ import re
 from pathlib import Path
 
 from playwright.sync_api import Page, expect
+from tools.served import show
 
 from tests.browser.conftest import call, find, open_bench
 from tests.browser.test_bench import card, field, settled, shape
@@ -177,7 +178,7 @@ def test_the_next_size_by_key_and_the_catalogue_on_the_shelf(bench: Page, server
     bench.keyboard.press("]")
     settled(bench)
     assert items(server, project)["Kesterby F2-01"]["type"] == "Al 1×240 XLPE 11 kV cable"
-    bench.keyboard.press("9")
+    show(bench, "Catalogue")
     bench.get_by_label("Search the catalogue").fill("Cu 95..185 11 kV cable 1")
     row = bench.get_by_role("region", name="Types").locator("div").filter(has_text="Cu 1×150 XLPE 11 kV cable").last
     row.get_by_role("button", name="use for selection").click()
@@ -190,7 +191,7 @@ def test_the_model_check_jumps_and_mends(bench: Page) -> None:
     field(bench, "lv_kv").fill("6.6")
     field(bench, "lv_kv").press("Enter")
     settled(bench)
-    bench.get_by_role("tab", name="Model").click()
+    show(bench, "Check")
     row = bench.locator("[data-rule=voltage]")
     expect(row).to_contain_text("rated 6.6 kV on a bus of 11 kV")
     row.get_by_role("button", name="set it to 11 kV").click()
@@ -199,8 +200,8 @@ def test_the_model_check_jumps_and_mends(bench: Page) -> None:
 
 def test_a_pasted_table_with_bad_rows_marks_them_and_applies_none(bench: Page, server: str, project: str) -> None:
     before = items(server, project)
-    bench.keyboard.press("3")
-    bench.get_by_role("toolbar", name="Table").get_by_role("button", name=re.compile("^Loads")).click()
+    show(bench, "Data")
+    bench.get_by_role("toolbar", name="Data").get_by_role("button", name=re.compile("^Loads")).click()
     grid = bench.get_by_role("grid", name="Data: Loads")
     rows = ["Name\\tActive power (MW)", "Cold Store demand\\t2.1", "Ice House demand\\tlots", "Fish Dock demand\\t-1e9",
             "Mole demand\\t?"]  # fmt: skip
@@ -251,7 +252,7 @@ def test_feeders_are_a_lens(bench: Page, server: str, project: str) -> None:
 
 def test_the_profile_follows_the_slider_and_the_pinned_result_stays(bench: Page) -> None:
     find(bench, "Heron End")
-    bench.keyboard.press("2")
+    show(bench, "Profile")
     line = bench.get_by_test_id("profile")
     before = line.get_attribute("d")
     bench.keyboard.press("p")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from playwright.sync_api import Locator, Page, expect
+from tools.served import show
 
 from tests.browser.conftest import call
 
@@ -215,7 +216,7 @@ def test_the_ferry_terminal_is_drawn_solved_and_kept(new_page: object, server: s
     standby = figures(server, project)
     assert min(v for b, v in standby.items() if b not in ("Coast 33", "Terminal 33")) > 0.9
     assert abs(standby["Terminal 11"] - normal["Terminal 11"]) > 1e-3
-    page.get_by_role("tab", name="Model").click()
+    show(page, "Check")
     assert page.locator("[data-rule=missing]").count() == 0
     before = call(f"{server}/api/projects/{project}")["items"]
     page.reload()

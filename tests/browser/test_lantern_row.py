@@ -6,6 +6,7 @@ import re
 
 import pytest
 from playwright.sync_api import Page, expect
+from tools.served import show
 
 from tests.browser.conftest import call, find
 
@@ -25,21 +26,21 @@ def test_phases_in_profile_tables_and_phasors(bench: Page) -> None:
     per_phase(bench)
     find(bench, "LR 5")
     look_by(bench, "worst phase", "phases")
-    bench.keyboard.press("2")
+    show(bench, "Profile")
     expect(bench.get_by_test_id("profile").and_(bench.locator("[data-phase=B]")).first).to_be_visible()
     bench.get_by_role("button", name="neutral to earth").click()
     expect(bench.locator("[data-testid=profile][data-phase=N]")).to_be_visible()
-    bench.keyboard.press("3")
+    show(bench, "Tables")
     expect(bench.get_by_role("columnheader", name=re.compile("^V A")).first).to_be_visible()
     look_by(bench, "phases", "sequences")
     expect(bench.get_by_role("columnheader", name=re.compile("^V2.V1")).first).to_be_visible()
     bench.get_by_role("button", name="Outside limits").click()
     expect(bench.get_by_role("button", name="Every row")).to_be_visible()
-    bench.get_by_role("tab", name="Phasors").click()
+    show(bench, "Phasors")
     expect(bench.get_by_test_id("phasor")).to_have_count(3)  # positive, negative and zero sequence
     look_by(bench, "sequences", "phases")
     expect(bench.get_by_test_id("phasor")).to_have_count(4)
-    bench.get_by_role("tab", name="Phasors").click()
+    show(bench, "Phasors")
     bench.keyboard.press("p")
     expect(bench.get_by_test_id("phasor-ghost")).to_have_count(4)
 
@@ -83,7 +84,7 @@ def test_by_phases_the_sheet_shows_strands_and_tables_every_conductor(bench: Pag
     expect(bench.locator("g[data-id='Crescent 2'] [data-strand]")).to_have_count(1)
     expect(bench.get_by_role("note", name="Strands")).to_have_text(re.compile("A.*B.*C"))
     look_by(bench, "phases", "worst phase")
-    bench.keyboard.press("3")
+    show(bench, "Tables")
     heading = bench.get_by_role("columnheader", name=re.compile("^V AB"))
     expect(heading).to_have_count(0)
     bench.get_by_role("button", name="Every conductor").click()
@@ -95,7 +96,7 @@ def test_by_phases_the_sheet_shows_strands_and_tables_every_conductor(bench: Pag
 def test_phasors_of_a_home_and_settings_by_command(bench: Page) -> None:
     per_phase(bench)
     find(bench, "LR home 05")
-    bench.get_by_role("tab", name="Phasors").click()
+    show(bench, "Phasors")
     expect(bench.get_by_test_id("phasor")).to_have_count(2)  # its phase and the neutral
     expect(bench.get_by_test_id("phasor-beside")).to_have_count(3)
     bench.keyboard.press("Control+k")
@@ -105,14 +106,14 @@ def test_phasors_of_a_home_and_settings_by_command(bench: Page) -> None:
     limit = bench.locator("[data-field=neutral_limit_v] input")
     limit.fill("40")
     limit.press("Enter")
-    bench.get_by_role("tab", name=re.compile("^Findings")).click()
+    show(bench, "Findings")
     expect(bench.get_by_text("neutral to earth; at most 10 V allowed")).to_have_count(0)
 
 
 def test_all_conditions_lie_behind_the_worst_phase(bench: Page) -> None:
     per_phase(bench)
     find(bench, "LR 5")
-    bench.keyboard.press("2")
+    show(bench, "Profile")
     bench.get_by_role("button", name="all conditions").click()
     overlays = bench.get_by_test_id("overlay")
     expect(overlays.first).to_be_attached(timeout=15_000)
@@ -175,7 +176,7 @@ def test_from_selection_over_balancing_to_comparison(bench: Page) -> None:
     per_phase(bench)
     find(bench, "T-Lantern Row")
     bench.keyboard.press("s")
-    bench.get_by_role("button", name="Balance phases").click()
+    show(bench, "Phase balancing")
     bench.get_by_role("checkbox", name="Summer noon").check()
     bench.get_by_role("button", name="Balance", exact=True).click()
     said = bench.get_by_test_id("statement")
@@ -201,7 +202,7 @@ def test_from_selection_over_balancing_to_comparison(bench: Page) -> None:
     expect(changes.get_by_role("checkbox", name=re.compile(" on$"), checked=True)).to_have_count(moved)
     # Nothing of the street is outside its limits any more, on neither condition.
     for condition, other in (("Winter evening", "Summer noon"), ("Summer noon", "Winter evening")):
-        bench.get_by_role("tab", name=re.compile("^Findings")).click()
+        show(bench, "Findings")
         street = bench.locator("li button[data-severity=breach]").filter(
             has_text=re.compile("^(LR|Wick Yard|Lamp|Crescent)")
         )
@@ -209,8 +210,8 @@ def test_from_selection_over_balancing_to_comparison(bench: Page) -> None:
         bench.get_by_role("button", name=f"{condition} Condition", exact=True).first.click()
         bench.get_by_role("option", name=other, exact=True).click()
         expect(bench.get_by_role("button", name=f"{other} Condition", exact=True).first).to_be_visible()
-    bench.get_by_role("tab", name="Schemes").click()
-    bench.get_by_role("button", name="Compare", exact=True).first.click()
+    show(bench, "Schemes")
+    show(bench, "Compare")
     totals = bench.get_by_role("table", name="Totals")
     expect(totals.get_by_role("row").filter(has_text="Lowest voltage")).to_contain_text("+0.")
     expect(bench.get_by_test_id("findings-change")).to_contain_text(re.compile(r"lost [1-9]"))

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from playwright.sync_api import Page, Route, expect
+from tools.served import show
 
 from tests.browser.conftest import call, open_bench
 from tests.browser.test_bench import card, colour, field, finding, settled, shape
@@ -71,7 +72,7 @@ def test_zoom_keys_and_fit(bench: Page) -> None:
 
 
 def test_table_sorts_both_ways_and_back_to_file_order(bench: Page) -> None:
-    bench.keyboard.press("3")
+    show(bench, "Tables")
     grid = bench.get_by_role("grid", name="Buses")
     head = grid.get_by_role("columnheader", name=re.compile(r"^Voltage.*p\.u\.$"))
     first = grid.get_by_role("row").nth(1)

@@ -16,7 +16,7 @@ from vastmesh.core.checks import run_checks
 from vastmesh.core.errors import DataError
 from vastmesh.core.network import REGISTRY, Network, Update, make_item, specs
 from vastmesh.core.results.state import LiveLoadFlow, LiveUnbalanced
-from vastmesh.core.studies import STUDIES
+from vastmesh.core.studies import STUDIES, Inputs
 from vastmesh.core.workings import explain
 
 
@@ -102,8 +102,8 @@ def test_every_value_is_refused_or_solved(kind: str) -> None:
                     live.changed([ident], before)
                     for result in (live.solve(), LiveUnbalanced(net).solve()):
                         assert result.account.converged or result.account.explanation, said
-                    STUDIES["linear_flow"].run(net, STUDIES["linear_flow"].options(), lambda a, b: None)
-                    STUDIES["sensitivities"].run(net, STUDIES["sensitivities"].options(), lambda a, b: None)
+                    STUDIES["linear_flow"].run(Inputs(net), STUDIES["linear_flow"].options(), lambda a, b: None)
+                    STUDIES["sensitivities"].run(Inputs(net), STUDIES["sensitivities"].options(), lambda a, b: None)
                     run_checks(net)
                     explain(net, ident)
                     Network.from_items(net.to_items())

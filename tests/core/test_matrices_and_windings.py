@@ -17,7 +17,7 @@ from vastmesh.core.electrical.line_constants import geometry_wires, line_constan
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Line, LineGeometry, LineMatrix, Network, Transformer, Update
 from vastmesh.core.results.state import LiveLoadFlow, LiveUnbalanced, run_load_flow, run_unbalanced
-from vastmesh.core.studies import STUDIES
+from vastmesh.core.studies import STUDIES, Inputs
 from vastmesh.core.workings import explain
 
 MATRIX = {
@@ -72,7 +72,7 @@ def test_a_line_given_by_a_matrix_alone_is_solved_balanced_everywhere() -> None:
     assert own + z1 * current == pytest.approx(11.0, abs=1e-6)
     for name in ("linear_flow", "sensitivities", "sweep"):
         study = STUDIES[name]
-        assert study.run(net, study.options(), lambda share, words: None).account.converged
+        assert study.run(Inputs(net), study.options(), lambda share, words: None).account.converged
     assert not [c for c in run_checks(net) if c.rule == "missing"]
 
 

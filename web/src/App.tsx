@@ -3,12 +3,12 @@ import { useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useState } from 'react'
 import styled from 'styled-components'
 import { answer, client, type Imported, messageOf } from './api/client'
-import { Bench } from './bench/Bench'
-import { close, open } from './bench/session'
-import { useBench } from './bench/store'
+import { Bench } from './Bench'
 import { Button } from './design/controls'
 import { ImportReport } from './features/projects/ImportReport'
 import { Projects } from './features/projects/Projects'
+import { close, open } from './session/queue'
+import { useBench } from './session/store'
 
 const Middle = styled.main`
   height: 100%; display: grid; place-content: center; justify-items: center; gap: 14px; text-align: center; color: ${(p) => p.theme.quiet};

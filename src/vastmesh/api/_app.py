@@ -16,6 +16,7 @@ from ..runner import Runner
 from ..store import Store
 from . import _errors
 from ._reading import reading
+from ._results import results
 from ._routes import api
 from ._schemes import schemes
 from ._security import Guard
@@ -52,6 +53,7 @@ def make_app(data: Path) -> FastAPI:
     app.state.runner = Runner()
     app.include_router(api)
     app.include_router(reading)
+    app.include_router(results)
     app.include_router(schemes)
     _errors.install(app)
     app.add_middleware(Guard)

@@ -273,10 +273,12 @@ class TidyIn(RevisionIn):
 
 
 class PreviewIn(_Body):
-    """Factors to try without keeping them; what is left out stays as in the condition."""
+    """Factors to try without keeping them; what is left out stays as in the condition. ``tab``: whose screen it is for, so that
+    what is asked about the live result there is about what is tried; none ends the trial."""
 
     demand_factor: Annotated[float, Field(ge=0, le=10)] | None = None
     generation_factor: Annotated[float, Field(ge=0, le=10)] | None = None
+    tab: Annotated[str | None, Field(max_length=60)] = None
 
 
 class JournalLine(BaseModel):
@@ -427,6 +429,8 @@ class StudyOut(BaseModel):
     name: str
     label: str
     purpose: str
+    live: bool
+    follows: bool
     options: dict[str, Any]
 
 
@@ -472,6 +476,56 @@ class ExportIn(_Body):
     units: Annotated[dict[str, str], Field(max_length=40)] = {}
 
 
+class AxisOut(BaseModel):
+    label: str
+    unit: str | None = None
+    digits: int | None = None
+
+
+class SeriesOut(BaseModel):
+    """A curve, bars or points; ``elements``: what stands behind each point, by id."""
+
+    name: str
+    label: str
+    x: list[float | str | None]
+    y: list[float | None]
+    drawn: str = "line"
+    elements: list[str | None] = []
+
+
+class BoundOut(BaseModel):
+    """A limit drawn across a plot."""
+
+    label: str
+    value: float
+    across: str = "y"
+
+
+class FigureOut(BaseModel):
+    """A declared plot."""
+
+    name: str
+    label: str
+    x: AxisOut
+    y: AxisOut
+    series: list[SeriesOut]
+    bounds: list[BoundOut] = []
+
+
+class QuantityOut(BaseModel):
+    """What a column means and how it can be shown on the sheet."""
+
+    name: str
+    label: str
+    table: str
+    unit: str | None = None
+    digits: int | None = None
+    meaning: str = ""
+    scale: str
+    sums: bool = False
+    parts: dict[str, list[str]] = {}
+
+
 class StudyResultOut(BaseModel):
     """A study's result; ``statement`` says in a line what was assumed."""
 
@@ -481,6 +535,20 @@ class StudyResultOut(BaseModel):
     tables: dict[str, TableOut]
     statement: str = ""
     scheme: list[dict[str, Any]] = Field(default=[], description="Changes of a scheme that the study hands over")
+    figures: list[FigureOut] = []
+    quantities: list[QuantityOut] = []
+
+
+class ResultOut(StudyResultOut):
+    """A result under its address, with what it is of; ``out_of_date``: the network has moved on since."""
+
+    address: str
+    study: str
+    label: str
+    revision: int
+    out_of_date: bool
+    condition: str
+    options: dict[str, Any]
 
 
 class RunIn(_Body):
@@ -497,6 +565,8 @@ class JobOut(BaseModel):
 
     id: str
     study: str
+    revision: int
+    condition: str
     state: str
     fraction: float
     doing: str
@@ -547,10 +617,11 @@ class RunPictureOut(BaseModel):
 
 
 class CompareIn(_Body):
-    """Two runs by id, or ``now`` for what is on the screen; one quantity of one table."""
+    """Two results by their addresses (``live``, ``run-ID``, ``job-ID``); one quantity of one table."""
 
-    before: str
-    after: str = "now"
+    before: Annotated[str, Field(max_length=80)]
+    after: Annotated[str, Field(max_length=80)] = "live"
+    tab: Annotated[str | None, Field(max_length=60)] = None
     table: str = "buses"
     quantity: str = "voltage_pu"
 

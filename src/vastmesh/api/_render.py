@@ -8,7 +8,8 @@ import numpy as np
 import orjson
 from fastapi import Response
 
-from ..core.results import Result, Table
+from ..core.results import Result, Table, quantities_in
+from ..exchange import facts_of
 from ._sessions import Outcome, Solved
 
 _DECIMALS = 9  # of results on the wire: far below what any quantity here means
@@ -60,13 +61,10 @@ def live(solved: Solved, known_rows: str | None = None) -> dict[str, Any]:
 
 def study(result: Result) -> dict[str, Any]:
     """A study's result in full."""
-    account = vars(result.account) | {"worst": [vars(w) for w in result.account.worst]}
-    account["history"] = [h if np.isfinite(h) else None for h in result.account.history]
-    return {
-        "account": account, "summary": result.summary, "findings": [vars(f) for f in result.findings],
-        "tables": {n: table(t, with_fixed=True) for n, t in result.tables.items()},
-        "statement": getattr(result, "statement", ""), "scheme": getattr(result, "scheme", []),
-    }  # fmt: skip
+    facts = facts_of(result)
+    facts["account"]["history"] = [h if np.isfinite(h) else None for h in result.account.history]
+    facts["quantities"] = [vars(q) for q in quantities_in(result.tables, result.quantities)]
+    return {**facts, "tables": {n: table(t, with_fixed=True) for n, t in result.tables.items()}}
 
 
 def outcome(done: Outcome, known_rows: str | None = None) -> dict[str, Any]:

@@ -109,7 +109,14 @@ def vocabulary() -> m.Vocabulary:
 @api.get("/studies", summary="Studies with the schemas of their options")
 def studies() -> list[m.StudyOut]:
     return [
-        m.StudyOut(name=s.name, label=s.label, purpose=s.purpose, options=s.options.model_json_schema())
+        m.StudyOut(
+            name=s.name,
+            label=s.label,
+            purpose=s.purpose,
+            live=s.live,
+            follows=s.follows,
+            options=s.options.model_json_schema(),
+        )
         for s in STUDIES.values()
     ]
 
@@ -223,7 +230,7 @@ def live(one: One, rows: Rows = None) -> Response:
 @api.post("/projects/{project_id}/preview", summary="A live result for other factors, not kept",
           responses=_json(m.LiveOut))  # fmt: skip
 def preview(body: m.PreviewIn, one: One, rows: Rows = None) -> Response:
-    solved = one.solve(demand=body.demand_factor, generation=body.generation_factor)
+    solved = one.solve(demand=body.demand_factor, generation=body.generation_factor, tab=body.tab)
     return _render.Json(_render.live(solved, rows))
 
 

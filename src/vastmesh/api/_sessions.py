@@ -14,7 +14,7 @@ import time
 from collections import OrderedDict
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -57,16 +57,17 @@ from ..core.network import (
     written,
 )
 from ..core.results import Result, Table, words_of
-from ..core.results.state import LiveLoadFlow, LiveUnbalanced, LoadFlowResult, guarded, live_options
-from ..core.results.state import phase_options as unbalanced_options
+from ..core.results.state import LiveLoadFlow, LiveUnbalanced, LoadFlowResult, guarded
 from ..core.sift import Texts
-from ..exchange import own_as_type, pack_tables, read_rows, unpack_tables
+from ..core.studies import Inputs
+from ..exchange import facts_of, own_as_type, pack_tables, read_rows, result_from, unpack_tables
 from ..runner import Job, Runner
 from ..store import Entry, EntryKind, History, ProjectInfo, ReadOnly, Run, RunInfo, Store
 
 _log = logging.getLogger(__name__)
 _MOST_OPEN = 8
 _KEPT_AT_HAND = 4
+_MOST_PREVIEWS = 32
 MEDIA_TYPE = re.compile(r"[a-z]+/[a-z0-9.+-]{1,80}")
 MOST_ATTACHED = 16 * 2**20
 
@@ -139,14 +140,15 @@ class LiveSession:
         self._traced: tuple[int, Trace] | None = None
         self._checked: tuple[int, list[Check]] | None = None
         self._last: tuple[Condition, Solved] | None = None
+        self._previews: OrderedDict[str, tuple[Condition, Solved]] = OrderedDict()  # by the tab that tries them
         self._texts: tuple[str, dict[tuple[str, str], Texts]] = ("", {})
         self._items: tuple[int, bytes] = (-1, b"")
-        self._kept: OrderedDict[str, tuple[RunInfo, dict[str, Any], dict[str, Table]]] = OrderedDict()
+        self._kept: OrderedDict[str, tuple[RunInfo, dict[str, Any], Result]] = OrderedDict()
 
     # Results
 
-    def solve(self, *, demand: float | None = None, generation: float | None = None) -> Solved:
-        """Solve as the network stands, or with other factors that are not kept."""
+    def solve(self, *, demand: float | None = None, generation: float | None = None, tab: str | None = None) -> Solved:
+        """Solve as the network stands, or with other factors that are not kept: ``tab`` names whose screen that is for."""
         with self.lock:
             condition = self.network.condition
             factors = {"demand_factor": demand, "generation_factor": generation}
@@ -163,7 +165,14 @@ class LiveSession:
                 self._token = secrets.token_hex(4)
             took = (time.perf_counter() - started) * 1e3
             solved = Solved(self.revision, self._rows_token(), took, result)
-            self._last = condition, solved
+            if not given:
+                self._last = condition, solved
+                self._previews.pop(tab or "", None)
+            elif tab is not None:
+                self._previews[tab] = condition, solved
+                self._previews.move_to_end(tab)
+                while len(self._previews) > _MOST_PREVIEWS:
+                    self._previews.popitem(last=False)
             return solved
 
     def _rows_token(self) -> str:
@@ -176,9 +185,12 @@ class LiveSession:
         """Whether the live load flow is the one per phase."""
         return self.network.settings.study == "per_phase"
 
-    def last(self) -> tuple[Condition, Solved]:
-        """What is on the screen: the last result with its condition, a preview included."""
+    def last(self, tab: str | None = None) -> tuple[Condition, Solved]:
+        """The result of the network as it stands, with its condition; what a tab is trying, where it tries something."""
         with self.lock:
+            trying = self._previews.get(tab or "")
+            if trying is not None and trying[1].revision == self.revision:
+                return trying
             if self._last is None or self._last[1].revision != self.revision:
                 self.solve()
             assert self._last is not None
@@ -203,21 +215,13 @@ class LiveSession:
 
     # Runs
 
-    def keep(self, name: str, note: str = "") -> RunInfo:
-        """Keep the result that is on the screen as a run."""
-        with self.lock:
-            condition, solved = self.last()
-            study, of = ("unbalanced", unbalanced_options) if self.per_phase else ("load_flow", live_options)
-            options = of(self.network.settings).model_dump()
-            run = packed(study, name, note, solved.revision, condition, options, solved.result)
-        return self.store.keep_run(self.project_id, run)
-
-    def kept(self, run_id: str) -> tuple[RunInfo, dict[str, Any], dict[str, Table]]:
-        """A kept run with its tables: line of the list, facts, tables. Raises :class:`UnknownRun`."""
+    def kept(self, run_id: str) -> tuple[RunInfo, dict[str, Any], Result]:
+        """A kept run: line of the list, facts, result. Raises :class:`UnknownRun`."""
         with self.lock:
             if run_id not in self._kept:
                 info, run = self.store.run(self.project_id, run_id)
-                self._kept[run_id] = info, run.facts, unpack_tables(run.tables, run.facts["tables"])
+                tables = unpack_tables(run.tables, run.facts["tables"])
+                self._kept[run_id] = info, run.facts, result_from(run.facts, tables)
                 while len(self._kept) > _KEPT_AT_HAND:
                     self._kept.popitem(last=False)
             return self._kept[run_id]
@@ -230,13 +234,15 @@ class LiveSession:
         """Start a study on the network as it stands; kept under a name when it has finished."""
         with self.lock:
             network, revision, condition = self.network.copy(), self.revision, self.network.condition
+            schemes = tuple(s.id for s in self.base.of(Scheme) if s.active)
 
         def done(job: Job) -> None:
             if keep is not None and job.result is not None:
                 run = packed(study, keep, note, revision, condition, options.model_dump(mode="json"), job.result)
                 job.kept = self.store.keep_run(self.project_id, run).id
 
-        return runner.submit(study, network, options, done)
+        inputs = Inputs(network, condition, schemes, revision)
+        return runner.submit(study, inputs, options, done, self.project_id)
 
     def items(self) -> list[dict[str, Any]]:
         with self.lock:
@@ -638,12 +644,9 @@ class LiveSession:
 def packed(
     study: str, name: str, note: str, revision: int, condition: Condition, options: dict[str, Any], result: Result
 ) -> Run:
-    """A result as it is kept: with everything that is needed to repeat it."""
+    """A result as it is kept: all of it, with everything that is needed to repeat it."""
     tables, columns = pack_tables(result.tables)
-    facts = {
-        "options": options, "condition": dump_item(condition), "account": asdict(result.account), "summary": result.summary,
-        "findings": [asdict(f) for f in result.findings], "tables": columns,
-    }  # fmt: skip
+    facts = {"options": options, "condition": dump_item(condition), "tables": columns, **facts_of(result)}
     return Run(study, name, note, revision, condition.name, facts, tables)
 
 

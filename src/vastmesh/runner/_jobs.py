@@ -13,9 +13,8 @@ from typing import Any
 from pydantic import BaseModel
 
 from ..core.errors import VastMeshError
-from ..core.network import Network
 from ..core.results import Result
-from ..core.studies import STUDIES, StopRequested
+from ..core.studies import STUDIES, Inputs, StopRequested
 
 _REMEMBERED = 50
 _AT_ONCE = 2
@@ -32,10 +31,13 @@ class JobState(StrEnum):
 @dataclass
 class Job:
     """One calculation under way or done. ``fraction``: how much of it is done; ``left_s``: seconds left, estimated;
-    ``kept``: id under which its result is kept."""
+    ``kept``: id under which its result is kept; ``inputs``: what it is made of; ``project``: whose it is."""
 
     id: str
     study: str
+    inputs: Inputs
+    options: BaseModel
+    project: str = ""
     state: JobState = JobState.WAITING
     fraction: float = 0.0
     doing: str = ""
@@ -79,14 +81,25 @@ class Runner:
         self._jobs: OrderedDict[str, Job] = OrderedDict()
         self._lock = threading.Lock()
 
-    def submit(self, study: str, network: Network, options: BaseModel, done: Callable[[Job], Any] | None = None) -> Job:
-        """Start a study on a copy of a network. ``done`` is called, in the run's thread, before it counts as finished."""
-        job = Job(secrets.token_hex(6), study)
+    def submit(
+        self,
+        study: str,
+        inputs: Inputs,
+        options: BaseModel,
+        done: Callable[[Job], Any] | None = None,
+        project: str = "",
+    ) -> Job:
+        """Start a study; its network is a copy that nobody alters.
+
+        ``done`` is called, in the run's thread, before it counts as finished.
+        """
+        job = Job(secrets.token_hex(6), study, inputs, options, project)
         with self._lock:
             self._jobs[job.id] = job
-            while len(self._jobs) > _REMEMBERED:
-                self._jobs.popitem(last=False)
-        future: Future[None] = self._pool.submit(self._work, job, network.copy(), options, done)
+            ended = [i for i, j in self._jobs.items() if j._done.is_set()]
+            for old in ended[: max(0, len(self._jobs) - _REMEMBERED)]:  # what waits or runs is never forgotten
+                del self._jobs[old]
+        future: Future[None] = self._pool.submit(self._work, job, done)
         assert future
         return job
 
@@ -102,11 +115,11 @@ class Runner:
         self._pool.shutdown(wait=False, cancel_futures=True)
 
     @staticmethod
-    def _work(job: Job, network: Network, options: BaseModel, done: Callable[[Job], Any] | None) -> None:
+    def _work(job: Job, done: Callable[[Job], Any] | None) -> None:
         job.state, job.started = JobState.RUNNING, time.monotonic()
         try:
             job._progress(0.0, "starting")
-            job.result = STUDIES[job.study].run(network, options, job._progress)
+            job.result = STUDIES[job.study].run(job.inputs, job.options, job._progress)
             job.took_s = time.monotonic() - job.started
             if done is not None:
                 done(job)

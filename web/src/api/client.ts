@@ -25,6 +25,9 @@ export type Shoot = Schemas['ShootOut']
 export type EquipmentType = Schemas['TypeOut']
 export type Change = Schemas['ChangeIn']['changes'][number]
 
+/** Names this tab to the service: what its sliders try is nobody else's. */
+export const TAB = crypto.randomUUID()
+
 export const client = createClient<paths>({ baseUrl: '/' })
 
 /** A refusal by the service, in its own words. */

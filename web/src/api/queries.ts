@@ -1,5 +1,5 @@
 import { queryOptions } from '@tanstack/react-query'
-import { answer, client } from './client'
+import { answer, client, TAB } from './client'
 
 /** The one place that spells query keys. */
 export const keys = {
@@ -47,6 +47,106 @@ export const checksQuery = (project: string, revision: number) =>
     answer(client.GET('/api/projects/{project_id}/checks', { params: of(project) })),
   )
 
+/** What can be asked about a result, under its address. ``token``: another one whenever the result is another. */
+const onResult = <T>(
+  what: string,
+  project: string,
+  address: string,
+  token: string,
+  rest: string,
+  get: () => Promise<T>,
+) =>
+  queryOptions({
+    queryKey: [what, project, address, token, rest] as const,
+    queryFn: get,
+    gcTime: 30_000,
+    retry: false,
+  })
+
+const at = (project_id: string, address: string) => ({ path: { project_id, address } })
+
+export const siftQuery = (
+  project: string,
+  address: string,
+  token: string,
+  table: string,
+  text: string,
+  pinned: string | null,
+) =>
+  onResult('sift', project, address, token, JSON.stringify([table, text, pinned]), () =>
+    answer(
+      client.POST('/api/projects/{project_id}/results/{address}/sift', {
+        params: { ...at(project, address), query: { tab: TAB } },
+        body: { table, text, pinned },
+      }),
+    ),
+  )
+
+export const siftHelpQuery = (project: string, address: string, table: string) =>
+  onResult('sift help', project, address, '', table, () =>
+    answer(
+      client.GET('/api/projects/{project_id}/results/{address}/sift', {
+        params: { ...at(project, address), query: { table, tab: TAB } },
+      }),
+    ),
+  )
+
+export const workingsQuery = (project: string, address: string, token: string, ident: string) =>
+  onResult('workings', project, address, token, ident, () =>
+    answer(
+      client.GET('/api/projects/{project_id}/results/{address}/workings/{ident}', {
+        params: { path: { project_id: project, address, ident }, query: { tab: TAB } },
+      }),
+    ),
+  )
+
+export const causeQuery = (
+  project: string,
+  address: string,
+  token: string,
+  ident: string,
+  quantity: string,
+) =>
+  onResult('cause', project, address, token, `${ident} ${quantity}`, () =>
+    answer(
+      client.GET('/api/projects/{project_id}/results/{address}/cause/{ident}', {
+        params: { path: { project_id: project, address, ident }, query: { quantity, tab: TAB } },
+      }),
+    ),
+  )
+
+export const summariesQuery = (project: string, address: string, token: string) =>
+  onResult('summaries', project, address, token, '', () =>
+    answer(
+      client.GET('/api/projects/{project_id}/results/{address}/summaries', {
+        params: { ...at(project, address), query: { tab: TAB } },
+      }),
+    ),
+  )
+
+export const compareQuery = (
+  project: string,
+  before: string,
+  after: string,
+  token: string,
+  table: string,
+  quantity: string,
+) =>
+  onResult('compare', project, `${before} ${after}`, token, `${table} ${quantity}`, () =>
+    answer(
+      client.POST('/api/projects/{project_id}/compare', {
+        params: of(project),
+        body: { before, after, table, quantity, tab: TAB },
+      }),
+    ),
+  )
+
+export const runsQuery = (project: string, kept: number) =>
+  queryOptions({
+    queryKey: ['runs', project, kept] as const,
+    queryFn: () => answer(client.GET('/api/projects/{project_id}/runs', { params: of(project) })),
+  })
+
 /** Feeders and stations; they stay while the wiring does. */
 export const feedersQuery = (project: string, wiring: number) =>
   onRevision('feeders', project, wiring, '', () =>
@@ -90,6 +190,12 @@ export const typesQuery = (project: string, revision: number, family: string, qu
 export const vocabularyQuery = queryOptions({
   queryKey: keys.vocabulary,
   queryFn: () => answer(client.GET('/api/vocabulary')),
+  staleTime: Number.POSITIVE_INFINITY,
+})
+
+export const studiesQuery = queryOptions({
+  queryKey: ['studies'] as const,
+  queryFn: () => answer(client.GET('/api/studies')),
   staleTime: Number.POSITIVE_INFINITY,
 })
 

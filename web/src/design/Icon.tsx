@@ -6,6 +6,7 @@ const paths = {
   minus: 'M4 10h12',
   fit: 'M4 8V4h4M12 4h4v4M16 12v4h-4M8 16H4v-4',
   close: 'M5 5l10 10M15 5 5 15',
+  beside: 'M3 4h14v12H3zM10 4v12',
   down: 'M5 8l5 5 5-5',
   up: 'M5 12l5-5 5 5',
   right: 'M8 5l5 5-5 5',

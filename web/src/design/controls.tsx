@@ -203,7 +203,7 @@ const SliderBox = styled(AriaSlider)`
   label { color: ${(p) => p.theme.quiet}; }
 `
 const Track = styled(SliderTrack)`
-  position: relative; width: 92px; height: 20px;
+  position: relative; width: 92px; height: 20px; @media (max-width: 1180px) { width: 58px; }
   &::before { content: ''; position: absolute; left: 0; right: 0; top: 9px; height: 2px; background: ${(p) => p.theme.rule}; }
 `
 const Fill = styled.div`position: absolute; top: 9px; left: 0; height: 2px; background: ${(p) => p.theme.accent};`

@@ -2,22 +2,31 @@
 
 from ._account import Account, MismatchAt
 from ._comparison import Comparison, compare_tables
+from ._figure import Axis, Bound, Figure, Series
 from ._finding import Finding
 from ._places import places, words_of
+from ._quantity import Quantity, quantities_in, quantity_of
 from ._result import Result
 from ._summaries import summarise_groups
 from ._table import Column, Table
 
 __all__ = [
     "Account",
+    "Axis",
+    "Bound",
     "Column",
     "Comparison",
+    "Figure",
     "Finding",
     "MismatchAt",
+    "Quantity",
     "Result",
+    "Series",
     "Table",
     "compare_tables",
     "places",
+    "quantities_in",
+    "quantity_of",
     "summarise_groups",
     "words_of",
 ]

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ..network import Area, Bus, Network, Substation, Trace
+from ..network import Area, Bus, Element, Network, Substation, Trace
 from ._table import Table
 
 
@@ -17,15 +17,14 @@ def places(network: Network, table: Table, trace: Callable[[], Trace]) -> dict[s
     A branch belongs where its first end does.
     """
     first = next((c for c in ("bus", "from_bus", "hv_bus") if any(x.name == c for x in table.columns)), "id")
-    head = next(iter(table[first]), None)
-    if not isinstance(network.items.get(head or ""), Bus):
+    if _bus_of(network, next(iter(table[first]), None)) is None:
         return {}
     found: list[Bus | None] = []
 
     def at() -> list[Bus | None]:
         """The bus of every row, looked up when the first column is asked for."""
         if not found:
-            found.extend(b if isinstance(b := network.items.get(i), Bus) else None for i in table[first])
+            found.extend(_bus_of(network, i) for i in table[first])
         return found
 
     def feeder() -> list[str | None]:
@@ -47,6 +46,14 @@ def places(network: Network, table: Table, trace: Callable[[], Trace]) -> dict[s
     }
     have = {c.name for c in table.columns}
     return {n: f for n, f in columns.items() if n not in have}
+
+
+def _bus_of(network: Network, ident: Any) -> Bus | None:
+    """A bus itself, or the one where an element begins."""
+    item = network.items.get(ident) if isinstance(ident, str) else None
+    if isinstance(item, Element) and not isinstance(item, Bus):
+        item = network.items.get(next(iter(item.buses()), ""))
+    return item if isinstance(item, Bus) else None
 
 
 def words_of(network: Network) -> Mapping[str, str]:

@@ -1,10 +1,11 @@
 """Studies: one room each. Importing this package registers all of them."""
 
 from . import balancing, linear_flow, load_flow, sensitivities, sweep
-from .base import STUDIES, Progress, StopRequested, Study, study_named
+from .base import STUDIES, Inputs, Progress, StopRequested, Study, study_named
 
 __all__ = [
     "STUDIES",
+    "Inputs",
     "Progress",
     "StopRequested",
     "Study",

@@ -9,8 +9,9 @@ from typing import Any
 from pydantic import BaseModel
 
 from ..errors import FieldProblem, InvalidFields, VastMeshError
-from ..network import Network
+from ..network import Condition, Network
 from ..results import Result
+from ..workings import Working
 
 Progress = Callable[[float, str], None]
 
@@ -25,14 +26,43 @@ class StopRequested(VastMeshError):
 
 
 @dataclass(frozen=True)
+class Inputs:
+    """What a study is made of: plain data that can be sent to another process.
+
+    ``network``: as it stands, schemes that are on included; ``condition``: the one in use unless another is named;
+    ``schemes``: which are on, by id; ``revision``: of the network.
+    """
+
+    network: Network
+    condition: Condition | None = None
+    schemes: tuple[str, ...] = ()
+    revision: int = 0
+
+    @property
+    def under(self) -> Condition:
+        """The condition that counts."""
+        return self.condition or self.network.condition
+
+
+Explain = Callable[[Network, Result, Condition, str], list[Working]]
+
+
+@dataclass(frozen=True)
 class Study:
-    """A kind of calculation, as the API and the command line list it."""
+    """A kind of calculation, as the API and the command line list it.
+
+    ``live``: solved after every edit by itself. ``follows``: quick enough to follow the edits while its runs take less
+    than half a second. ``explain``: how the figures of its result at an element came about.
+    """
 
     name: str
     label: str
     purpose: str
     options: type[BaseModel]
-    run: Callable[[Network, Any, Progress], Result]
+    run: Callable[[Inputs, Any, Progress], Result]
+    live: bool = False
+    follows: bool = False
+    explain: Explain | None = None
 
 
 STUDIES: dict[str, Study] = {}

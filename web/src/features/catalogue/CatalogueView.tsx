@@ -5,11 +5,11 @@ import { useRef, useState } from 'react'
 import styled from 'styled-components'
 import type { EquipmentType } from '../../api/client'
 import { typesQuery, vocabularyQuery } from '../../api/queries'
-import { freeName } from '../../bench/create'
-import { changeOrTell, importTypes, updateMany } from '../../bench/session'
-import { select, selection, selectMany, useBench } from '../../bench/store'
+import { figures } from '../../card/TypeChooser'
 import { Button, Plain, TextInput } from '../../design/controls'
-import { figures } from './TypeChooser'
+import { freeName } from '../../session/create'
+import { changeOrTell, importTypes, updateMany } from '../../session/edits'
+import { select, selection, selectMany, useBench } from '../../session/store'
 
 const Frame = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); height: 100%;`
 const Bar = styled.div`

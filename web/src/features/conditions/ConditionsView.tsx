@@ -1,14 +1,13 @@
-/** Conditions side by side, each factor editable in its cell; and the sweep over a range or over all of them. */
-import { useState } from 'react'
+/** Conditions side by side, each factor editable in its cell. */
 import styled from 'styled-components'
-import { freeName } from '../../bench/create'
-import { type Item, type Items, number, text } from '../../bench/model'
-import { changeOrTell, updateOrTell } from '../../bench/session'
-import { notify, select, useBench } from '../../bench/store'
 import { Plain } from '../../design/controls'
 import { PercentInput } from '../../design/PercentInput'
 import { font } from '../../design/tokens'
-import { Sweep } from './Sweep'
+import { type Item, type Items, number, text } from '../../model/items'
+import { freeName } from '../../session/create'
+import { changeOrTell } from '../../session/edits'
+import { updateOrTell } from '../../session/queue'
+import { notify, select, useBench } from '../../session/store'
 
 const Frame = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); height: 100%; min-height: 0;`
 const Bar = styled.div`
@@ -73,19 +72,12 @@ function linesOf(items: Items): Line[] {
 }
 
 export function ConditionsView() {
-  const [view, setView] = useState<'table' | 'sweep'>('table')
   return (
     <Frame>
       <Bar role="toolbar" aria-label="Conditions">
-        <button type="button" aria-pressed={view === 'table'} onClick={() => setView('table')}>
-          Side by side
-        </button>
-        <button type="button" aria-pressed={view === 'sweep'} onClick={() => setView('sweep')}>
-          Sweep
-        </button>
-        {view === 'table' && <Plain onPress={() => void copyActive()}>Copy the one in use</Plain>}
+        <Plain onPress={() => void copyActive()}>Copy the one in use</Plain>
       </Bar>
-      {view === 'table' ? <Matrix /> : <Sweep />}
+      <Matrix />
     </Frame>
   )
 }

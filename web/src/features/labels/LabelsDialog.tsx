@@ -1,9 +1,9 @@
 /** What stands on the sheet and in which units: label sets, own ones too; one switch for every view. */
 import { useState } from 'react'
 import styled from 'styled-components'
-import { activeLabels, type LabelSet, labelSets, setPrefs, type Units, usePrefs } from '../../bench/prefs'
-import { useBench } from '../../bench/store'
 import { Button, Dialog, Pick, TextInput } from '../../design/controls'
+import { activeLabels, type LabelSet, labelSets, setPrefs, type Units, usePrefs } from '../../model/prefs'
+import { useBench } from '../../session/store'
 
 const Grid = styled.div`display: grid; grid-template-columns: 1fr 1fr; gap: 16px 26px;`
 const Part = styled.fieldset`

@@ -3,11 +3,11 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import styled from 'styled-components'
 import { vocabularyQuery } from '../../api/queries'
-import { pasteHere } from '../../bench/copies'
-import { type GrowOptions, grow } from '../../bench/session'
-import { useBench } from '../../bench/store'
 import { Button, Dialog, Primary, TextInput } from '../../design/controls'
 import { parseNumber } from '../../design/format'
+import { pasteHere } from '../../session/copies'
+import { type GrowOptions, grow } from '../../session/edits'
+import { useBench } from '../../session/store'
 
 const Form = styled.form`
   display: grid; grid-template-columns: 1fr 120px 34px; gap: 8px 10px; align-items: center;

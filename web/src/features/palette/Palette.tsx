@@ -2,12 +2,12 @@
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useMemo, useState } from 'react'
 import { vocabularyQuery } from '../../api/queries'
-import { busesOf } from '../../bench/model'
-import { markFound, select, useBench } from '../../bench/store'
+import { busesOf } from '../../model/items'
+import { pick } from '../../session/pick'
+import { markFound, select, useBench } from '../../session/store'
 import { Ask } from './Ask'
 import { Chooser } from './Chooser'
 import { type Command, commandsFor, growCommands, keysOf, labelOfKind } from './commands'
-import { pick } from './pick'
 
 export type OpenOverlay = 'none' | 'palette' | 'find' | 'grow'
 

@@ -1,38 +1,28 @@
 /** Every command there is: its name, its key, and what it does. The palette and the keyboard read one list. */
 import type { Kind, Shoot } from '../../api/client'
-import { align, chosenBuses, distribute, labelsBack, resize, selectFed, turn } from '../../bench/arrange'
-import { copy, copyData, cut, duplicate, pasteHere } from '../../bench/copies'
-import { type Item, text } from '../../bench/model'
-import { setPrefs, usePrefs, type Way } from '../../bench/prefs'
-import {
-  grow,
-  lookAway,
-  pin,
-  placeAs,
-  putBackdrop,
-  redo,
-  remove,
-  swap,
-  throwSwitch,
-  tidy,
-  undo,
-  updateOrTell,
-} from '../../bench/session'
+import { useThemeChoice } from '../../design/theme'
+import { type Item, text } from '../../model/items'
+import { setPrefs, usePrefs, type Way } from '../../model/prefs'
+import { align, chosenBuses, distribute, labelsBack, resize, selectFed, turn } from '../../session/arrange'
+import { copy, copyData, cut, duplicate, pasteHere } from '../../session/copies'
+import { grow, placeAs, putBackdrop, remove, swap, throwSwitch, tidy } from '../../session/edits'
+import { startPicking } from '../../session/pick'
+import { redo, undo, updateOrTell } from '../../session/queue'
+import { lookAway, pin } from '../../session/runs'
+import { record, recordingOf, toNextPhase } from '../../session/schemes'
 import {
   fitSheet,
   how,
   type Lens,
   lookBy,
-  type ShelfView,
   select,
   selection,
   selectMany,
   stepFound,
   useBench,
-} from '../../bench/store'
-import { useThemeChoice } from '../../design/theme'
-import { record, recordingOf, toNextPhase } from '../schemes/actions'
-import { startPicking } from './pick'
+} from '../../session/store'
+import { deskOf, layBeside, nextHeight, openDesk, openView } from '../../shelf/desks'
+import { allViews, DESKS, type DeskId, viewsOf } from '../../shelf/registry'
 
 export interface Command {
   readonly id: string
@@ -246,12 +236,6 @@ function viewCommands(): Command[] {
     label: `Lens: ${label}`,
     run: () => set({ lens: id }),
   })
-  const shelf = (id: ShelfView, keys: string): Command => ({
-    id,
-    label: `Shelf: ${id}`,
-    keys,
-    run: () => set({ shelf: id, shelfOpen: true }),
-  })
   return [
     { id: 'worst', label: 'Go to the worst finding', keys: 'W', run: toWorst },
     { id: 'fit', label: 'Show everything', keys: 'F', run: fitSheet },
@@ -310,9 +294,9 @@ function viewCommands(): Command[] {
     },
     {
       id: 'shelf-tall',
-      label: 'Raise or lower the shelf',
+      label: 'The shelf on a third, half or all of the height',
       keys: 'Shift+B',
-      run: () => set({ shelfTall: !useBench.getState().shelfTall, shelfOpen: true }),
+      run: nextHeight,
     },
     {
       id: 'card',
@@ -320,18 +304,7 @@ function viewCommands(): Command[] {
       keys: 'C',
       run: () => set({ cardOpen: !cardOpen }),
     },
-    shelf('findings', '1'),
-    shelf('profile', '2'),
-    shelf('tables', '3'),
-    shelf('summary', '4'),
-    shelf('conditions', '5'),
-    shelf('studies', '6'),
-    shelf('runs', '7'),
-    shelf('model', '8'),
-    shelf('catalogue', '9'),
-    shelf('logbook', '0'),
-    shelf('phasors', 'Shift+P'),
-    shelf('schemes', 'S'),
+    ...deskCommands(),
     ...phaseCommands(),
     { id: 'pin', label: pinned ? 'Let the pinned result go' : 'Pin this result', keys: 'P', run: pin },
     lens('both', 'voltage & loading'),
@@ -354,13 +327,40 @@ function viewCommands(): Command[] {
   ]
 }
 
+/** Desks by number, pressed again for the next view; every view by name. */
+function deskCommands(): Command[] {
+  const label = (id: DeskId) => DESKS.find((d) => d.id === id)?.label ?? id
+  return [
+    ...DESKS.map((d) => ({
+      id: `desk-${d.id}`,
+      label: `Desk: ${d.label}, ${d.about}`,
+      keys: d.keys,
+      run: () => openDesk(d.id),
+    })),
+    ...allViews().map((v) => ({
+      id: v.id,
+      label: `${label(v.desk)}: ${v.label}`,
+      keys: v.keys,
+      run: () => openView(v.id),
+    })),
+    {
+      id: 'beside',
+      label: 'Lay a second view beside, or take it away',
+      run: () => {
+        const { shelf } = useBench.getState()
+        const desk = deskOf(shelf)
+        const now = usePrefs.getState().desks[desk]?.beside
+        layBeside(now ? undefined : viewsOf(desk).find((v) => v.id !== shelf)?.id)
+      },
+    },
+  ]
+}
+
 /** The load flow per phase and how it is looked at; schemes. */
 function phaseCommands(): Command[] {
   const { items } = useBench.getState()
   const settings = items.get('settings')
   const perPhase = settings?.study === 'per_phase'
-  const scheme = (pane: 'changes' | 'compare' | 'balance') =>
-    set({ shelf: 'schemes', shelfOpen: true, shelfTall: true, schemePane: pane })
   const way = (id: Way, label: string): Command => ({
     id: `way-${id}`,
     label: `Results by ${label}`,
@@ -382,8 +382,6 @@ function phaseCommands(): Command[] {
     way('phases', 'phases'),
     way('sequences', 'sequences'),
     way('line', 'line to line'),
-    { id: 'compare-schemes', label: 'Compare schemes and conditions', run: () => scheme('compare') },
-    { id: 'balance', label: 'Balance phases', run: () => scheme('balance') },
     ...(recordingOf(items)
       ? [{ id: 'stop-recording', label: 'Stop recording into the scheme', run: () => void record(null) }]
       : []),

@@ -3,9 +3,9 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import styled from 'styled-components'
 import { answer, client } from '../../api/client'
-import { useBench } from '../../bench/store'
 import { Button, Dialog, Pick, Primary, TextInput } from '../../design/controls'
 import { dark, light } from '../../design/tokens'
+import { useBench } from '../../session/store'
 import { savePicture } from './make'
 
 const Rows = styled.div`

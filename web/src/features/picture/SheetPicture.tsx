@@ -1,12 +1,12 @@
 /** The sheet as a picture of its own: drawn whole or as seen, with its legend and a title, in plain SVG. */
 import { useTheme } from 'styled-components'
-import { Backdrop } from '../../bench/sheet/Geography'
-import type { View } from '../../bench/sheet/geometry'
-import { Lettering, Marks } from '../../bench/sheet/Lettering'
-import type { Label } from '../../bench/sheet/labels'
-import type { Backdrop as Map_ } from '../../bench/sheet/mapScene'
-import { Painter, type Shapes } from '../../bench/sheet/Painter'
-import type { Paint } from '../../bench/sheet/paint'
+import { Backdrop } from '../../sheet/Geography'
+import type { View } from '../../sheet/geometry'
+import { Lettering, Marks } from '../../sheet/Lettering'
+import type { Label } from '../../sheet/labels'
+import type { Backdrop as Map_ } from '../../sheet/mapScene'
+import { Painter, type Shapes } from '../../sheet/Painter'
+import type { Paint } from '../../sheet/paint'
 
 export interface Scale {
   readonly stops: readonly string[]

@@ -3,13 +3,14 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import styled from 'styled-components'
 import { answer, client, messageOf } from '../../api/client'
+import { compareQuery } from '../../api/queries'
 import type { components } from '../../api/schema'
-import { usePrefs } from '../../bench/prefs'
-import { keepRun, lookAt, pinRun } from '../../bench/session'
-import { notify, resultLabel, select, useBench } from '../../bench/store'
 import { Button, IconButton, Pick, TextInput } from '../../design/controls'
 import { font } from '../../design/tokens'
-import { shown, shownUnit } from '../../design/units'
+import { usePrefs } from '../../model/prefs'
+import { shown, shownUnit } from '../../model/units'
+import { keepRun, lookAt, pinRun } from '../../session/runs'
+import { notify, resultLabel, select, useBench, useLiveToken } from '../../session/store'
 
 type Info = components['schemas']['RunInfoOut']
 
@@ -178,26 +179,19 @@ function RunRow({ run, pinned, refresh }: { run: Info; pinned: boolean; refresh:
 
 /** Before, after and change of one quantity, the largest change first. */
 function Compare({ runs }: { runs: readonly Info[] }) {
-  const { project, revision, trying, items, pinned, result } = useBench()
+  const { project, items, pinned } = useBench()
   const units = usePrefs((s) => s.units)
   const [before, setBefore] = useState<string | null>(null)
   const [after, setAfter] = useState('now')
   const [what, setWhat] = useState(QUANTITIES[0]!.id)
   const first = before ?? pinned?.run ?? runs[0]?.id ?? null
   const [table = 'buses', quantity = 'voltage_pu'] = what.split(' ')
+  const token = useLiveToken()
+  const address = (id: string | null) => (id === null || id === 'now' ? 'live' : `run-${id}`)
   const { data, error } = useQuery({
-    queryKey: ['compare', project?.id, first, after, what, revision, trying, result?.solve_ms],
-    queryFn: () =>
-      answer(
-        client.POST('/api/projects/{project_id}/compare', {
-          params: { path: { project_id: project?.id ?? '' } },
-          body: { before: first ?? 'now', after, table, quantity },
-        }),
-      ),
+    ...compareQuery(project?.id ?? '', address(first), address(after), token, table, quantity),
     enabled: !!project && first !== null,
     placeholderData: (last) => last,
-    retry: false,
-    gcTime: 10_000,
   })
   const now = { id: 'now', label: 'now' }
   const choices = runs.map((r) => ({ id: r.id, label: r.name }))

@@ -2,11 +2,10 @@
 import { useState } from 'react'
 import styled from 'styled-components'
 import type { components } from '../../api/schema'
-import { type Item, number, text } from '../../bench/model'
-import { select, useBench, useCondition } from '../../bench/store'
 import { Pick, Plain, TextInput } from '../../design/controls'
 import { fixed, parseNumber } from '../../design/format'
 import { font } from '../../design/tokens'
+import { type Item, number, text } from '../../model/items'
 import {
   type Entry,
   entriesOf,
@@ -16,7 +15,8 @@ import {
   setEntries,
   setScheme,
   targetOf,
-} from './actions'
+} from '../../session/schemes'
+import { select, useBench, useCondition } from '../../session/store'
 import { useCases } from './useCases'
 
 type Layers = components['schemas']['LayersOut']

@@ -3,20 +3,20 @@ import { useState } from 'react'
 import styled from 'styled-components'
 import { messageOf } from '../../api/client'
 import type { components } from '../../api/schema'
-import type { Item } from '../../bench/model'
-import { select, useBench, useCondition } from '../../bench/store'
 import { Pick, Plain } from '../../design/controls'
 import { fixed } from '../../design/format'
 import { Mark } from '../../design/Icon'
 import { font } from '../../design/tokens'
-import { Figures } from '../runs/StudiesView'
+import { schemesOf } from '../../session/schemes'
+import { select, useBench, useCondition } from '../../session/store'
+import { Figures } from '../../studies/StudyPage'
 import { TwoSides } from './TwoSides'
 import { type Cases, useCases } from './useCases'
 
 type Table = components['schemas']['TableOut']
 type Finding = components['schemas']['FindingOut']
 
-const Frame = styled.div`display: grid; grid-template-rows: auto auto minmax(0, 1fr); min-height: 0;`
+const Frame = styled.div`display: grid; grid-template-rows: auto auto minmax(0, 1fr); min-height: 0; height: 100%;`
 const Bar = styled.div`
   display: flex; flex-wrap: wrap; gap: 2px 10px; align-items: center; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; min-height: 34px;
   label { display: inline-flex; gap: 4px; align-items: center; white-space: nowrap; min-height: 24px; } .quiet { color: ${(p) => p.theme.quiet}; }
@@ -47,7 +47,8 @@ const VIEWS = [
 const column = (t: Table | undefined, name: string) =>
   (t?.columns.find((c) => c.name === name)?.values ?? []) as unknown[]
 
-export function Compare({ schemes }: { schemes: readonly Item[] }) {
+export function CompareView() {
+  const schemes = schemesOf(useBench((s) => s.items))
   const items = useBench((s) => s.items)
   const now = useCondition()
   const active = schemes.filter((s) => s.active === true).map((s) => s.id)

@@ -3,10 +3,9 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import styled from 'styled-components'
 import { layersQuery } from '../../api/queries'
-import type { Item } from '../../bench/model'
-import { number, text } from '../../bench/model'
-import { useBench } from '../../bench/store'
 import { Button, IconButton, Plain } from '../../design/controls'
+import type { Item } from '../../model/items'
+import { number, text } from '../../model/items'
 import {
   createScheme,
   duplicateScheme,
@@ -18,10 +17,9 @@ import {
   reorder,
   schemesOf,
   switchScheme,
-} from './actions'
-import { Balance } from './Balance'
+} from '../../session/schemes'
+import { useBench } from '../../session/store'
 import { Changes } from './Changes'
-import { Compare } from './Compare'
 
 const Frame = styled.div`display: grid; grid-template-columns: 340px minmax(0, 1fr); min-height: 0; > ul { border-right: 1px solid ${(p) => p.theme.rule}; }`
 const Whole = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); height: 100%; min-height: 0; > * { min-height: 0; }`
@@ -41,14 +39,8 @@ const Row = styled.li`
 `
 const None = styled.p`padding: 14px 16px; color: ${(p) => p.theme.quiet}; max-width: 560px;`
 
-const PANES = [
-  ['changes', 'Schemes'],
-  ['compare', 'Compare'],
-  ['balance', 'Balance phases'],
-] as const
-
 export function SchemesView() {
-  const { items, project, revision, schemePane: pane, scheme } = useBench()
+  const { items, project, revision, scheme } = useBench()
   const list = schemesOf(items)
   const chosen = list.find((s) => s.id === scheme) ?? list[0]
   const recording = recordingOf(items)
@@ -57,16 +49,9 @@ export function SchemesView() {
     enabled: !!project,
     placeholderData: (last) => last,
   })
-  const open = (pane: 'changes' | 'compare' | 'balance') =>
-    useBench.setState({ schemePane: pane, ...(pane === 'changes' ? {} : { shelfTall: true }) })
   return (
     <Whole>
       <Bar role="toolbar" aria-label="Schemes">
-        {PANES.map(([id, label]) => (
-          <Plain key={id} aria-pressed={pane === id} onPress={() => open(id)}>
-            {label}
-          </Plain>
-        ))}
         <span className="space" />
         {recording && (
           <>
@@ -77,45 +62,39 @@ export function SchemesView() {
         <Button
           onPress={async () => {
             const id = await createScheme('Scheme')
-            if (id) useBench.setState({ scheme: id, schemePane: 'changes' })
+            if (id) useBench.setState({ scheme: id })
           }}
         >
           New scheme
         </Button>
       </Bar>
-      {pane === 'compare' ? (
-        <Compare schemes={list} />
-      ) : pane === 'balance' ? (
-        <Balance />
-      ) : (
-        <Frame>
-          <List aria-label="Schemes">
-            {list.map((s) => (
-              <SchemeRow
-                key={s.id}
-                scheme={s}
-                chosen={s.id === chosen?.id}
-                recording={recording === s.id}
-                trouble={
-                  (layers?.unfit.filter((u) => u.scheme === s.id).length ?? 0) +
-                  (layers?.clashes.filter((c) => c.earlier === s.id || c.later === s.id).length ?? 0)
-                }
-              />
-            ))}
-            {list.length === 0 && (
-              <None>
-                A scheme holds changes on top of the present network, which they never overwrite. Make one and
-                record edits into it, or let phase balancing hand one over.
-              </None>
-            )}
-          </List>
-          {chosen ? (
-            <Changes key={chosen.id} scheme={chosen} schemes={list} layers={layers} />
-          ) : (
-            <None>No scheme yet. The present network is what is shown and edited.</None>
+      <Frame>
+        <List aria-label="Schemes">
+          {list.map((s) => (
+            <SchemeRow
+              key={s.id}
+              scheme={s}
+              chosen={s.id === chosen?.id}
+              recording={recording === s.id}
+              trouble={
+                (layers?.unfit.filter((u) => u.scheme === s.id).length ?? 0) +
+                (layers?.clashes.filter((c) => c.earlier === s.id || c.later === s.id).length ?? 0)
+              }
+            />
+          ))}
+          {list.length === 0 && (
+            <None>
+              A scheme holds changes on top of the present network, which they never overwrite. Make one and
+              record edits into it, or let phase balancing hand one over.
+            </None>
           )}
-        </Frame>
-      )}
+        </List>
+        {chosen ? (
+          <Changes key={chosen.id} scheme={chosen} schemes={list} layers={layers} />
+        ) : (
+          <None>No scheme yet. The present network is what is shown and edited.</None>
+        )}
+      </Frame>
     </Whole>
   )
 }
@@ -147,11 +126,7 @@ function SchemeRow({ scheme, chosen, recording, trouble }: RowProps) {
         checked={scheme.active === true}
         onChange={() => void switchScheme(scheme)}
       />
-      <button
-        type="button"
-        className="name"
-        onClick={() => useBench.setState({ scheme: scheme.id, schemePane: 'changes' })}
-      >
+      <button type="button" className="name" onClick={() => useBench.setState({ scheme: scheme.id })}>
         {scheme.name}
         {recording ? ' · recording' : ''}
       </button>

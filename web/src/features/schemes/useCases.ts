@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { answer, client } from '../../api/client'
 import type { components } from '../../api/schema'
-import { useBench } from '../../bench/store'
+import { useBench } from '../../session/store'
 
 export type Cases = components['schemas']['CasesOut']
 type Asked = components['schemas']['CasesIn']

@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
-from ..base import Study, register
+from ...results import Result
+from ..base import Inputs, Progress, Study, register
 from ._model import Feeder
 from ._options import BalancingOptions
 from ._study import run_balancing
 
 __all__ = ["BalancingOptions", "Feeder", "run_balancing"]
+
+
+def _run(inputs: Inputs, options: BalancingOptions, progress: Progress) -> Result:
+    return run_balancing(inputs.network, options, progress)
+
 
 register(
     Study(
@@ -15,6 +21,6 @@ register(
         label="Phase balancing",
         purpose="Which loads and laterals to move to another phase; the answer is a scheme",
         options=BalancingOptions,
-        run=run_balancing,
+        run=_run,
     )
 )

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from ...network import Network
 from ...results import Result
-from ..base import Progress, Study, register
+from ..base import Inputs, Progress, Study, register
 from ._study import LinearFlowOptions, run_linear_flow
 
 __all__ = ["LinearFlowOptions", "run_linear_flow"]
 
 
-def _run(network: Network, options: LinearFlowOptions, progress: Progress) -> Result:
-    result = run_linear_flow(network, options)
+def _run(inputs: Inputs, options: LinearFlowOptions, progress: Progress) -> Result:
+    result = run_linear_flow(inputs.network, options, inputs.condition)
     progress(1.0, "solved")
     return result
 
@@ -23,5 +22,6 @@ register(
         purpose="Active power from angles alone, without and with an estimate of losses, beside the AC result",
         options=LinearFlowOptions,
         run=_run,
+        follows=True,
     )
 )

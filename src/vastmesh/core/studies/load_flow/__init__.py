@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from ...flow.balanced import LoadFlowOptions
 from ...flow.phases import UnbalancedOptions
-from ...network import Network
+from ...network import Condition, Network
 from ...results import Result
 from ...results.state import run_load_flow, run_unbalanced
-from ..base import Progress, Study, register
+from ...workings import Working
+from ..base import Inputs, Progress, Study, register
 from ._causes import Cause, Proposal, find_cause
 from ._phase_workings import explain_phases
 from ._workings import explain_flow
@@ -15,16 +16,24 @@ from ._workings import explain_flow
 __all__ = ["Cause", "Proposal", "explain_flow", "explain_phases", "find_cause"]
 
 
-def _balanced(network: Network, options: LoadFlowOptions, progress: Progress) -> Result:
-    result = run_load_flow(network, options)
+def _balanced(inputs: Inputs, options: LoadFlowOptions, progress: Progress) -> Result:
+    result = run_load_flow(inputs.network, options, inputs.condition)
     progress(1.0, "solved")
     return result
 
 
-def _per_phase(network: Network, options: UnbalancedOptions, progress: Progress) -> Result:
-    result = run_unbalanced(network, options)
+def _per_phase(inputs: Inputs, options: UnbalancedOptions, progress: Progress) -> Result:
+    result = run_unbalanced(inputs.network, options, inputs.condition)
     progress(1.0, "solved")
     return result
+
+
+def _explain_balanced(network: Network, result: Result, condition: Condition, ident: str) -> list[Working]:
+    return explain_flow(network, result.tables, condition, ident)
+
+
+def _explain_per_phase(network: Network, result: Result, condition: Condition, ident: str) -> list[Working]:
+    return explain_phases(network, result.tables, ident)
 
 
 register(
@@ -34,6 +43,8 @@ register(
         purpose="Voltages, flows and losses of the balanced network in the steady state",
         options=LoadFlowOptions,
         run=_balanced,
+        live=True,
+        explain=_explain_balanced,
     )
 )
 register(
@@ -43,5 +54,7 @@ register(
         purpose="Voltages, currents and losses of every phase, the neutral and earth",
         options=UnbalancedOptions,
         run=_per_phase,
+        live=True,
+        explain=_explain_per_phase,
     )
 )

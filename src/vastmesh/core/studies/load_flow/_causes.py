@@ -24,7 +24,8 @@ from ...network import (
     Transformer,
     Update,
 )
-from ...results.state import LiveLoadFlow, LoadFlowResult
+from ...results import Result
+from ...results.state import LiveLoadFlow
 
 _MOST_PROPOSALS = 4
 _BANK_SIZES = (0.05, 0.1, 0.15, 0.2, 0.3, 0.45, 0.6, 0.9, 1.2, 1.8, 2.4, 3.6, 4.8, 6.0, 9.0, 12.0, 18.0, 24.0)  # Mvar
@@ -56,14 +57,14 @@ Records = Mapping[str, Mapping[str, Any]]
 class Live(Protocol):
     """A load flow that is at hand for one network."""
 
-    def solve(self, condition: Condition | None = None) -> LoadFlowResult: ...
+    def solve(self, condition: Condition | None = None) -> Result: ...
 
 
 Solver = Callable[[Network], Live]
 
 
 def find_cause(
-    network: Network, result: LoadFlowResult, trace: Trace, ident: str, quantity: str, solver: Solver = LiveLoadFlow
+    network: Network, result: Result, trace: Trace, ident: str, quantity: str, solver: Solver = LiveLoadFlow
 ) -> Cause:
     """Explain one finding of a solved network and try what may help.
 
@@ -88,7 +89,7 @@ _UNEQUAL = ("neutral_voltage_v", "unbalance_pct", "negative_voltage_pct", "zero_
 
 
 class _Search:
-    def __init__(self, network: Network, result: LoadFlowResult, trace: Trace, solver: Solver) -> None:
+    def __init__(self, network: Network, result: Result, trace: Trace, solver: Solver) -> None:
         self.network, self.result, self.trace, self._solver = network, result, trace, solver
         self.buses: Records = {r["id"]: r for r in result.tables["buses"].records()}
         self.branches: Records = {r["id"]: r for r in result.tables["branches"].records()}
@@ -317,7 +318,7 @@ class _Search:
     # Trying it
 
     @staticmethod
-    def _level(result: LoadFlowResult) -> tuple[int, float]:
+    def _level(result: Result) -> tuple[int, float]:
         return len([f for f in result.findings if f.severity == "breach"]), sum(f.excess for f in result.findings)
 
     def _tried(self, ideas: Iterator[tuple[str, list[Change]]], ident: str, quantity: str) -> list[Proposal]:

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from ...network import Network
 from ...results import Result
-from ..base import Progress, Study, register
+from ..base import Inputs, Progress, Study, register
 from ._study import SensitivityOptions, run_sensitivities
 
 __all__ = ["SensitivityOptions", "run_sensitivities"]
 
 
-def _run(network: Network, options: SensitivityOptions, progress: Progress) -> Result:
-    result = run_sensitivities(network, options)
+def _run(inputs: Inputs, options: SensitivityOptions, progress: Progress) -> Result:
+    result = run_sensitivities(inputs.network, options, inputs.condition)
     progress(1.0, "solved")
     return result
 
@@ -23,5 +22,6 @@ register(
         purpose="What one more MW or Mvar at a bus does to voltages, losses and flows",
         options=SensitivityOptions,
         run=_run,
+        follows=True,
     )
 )

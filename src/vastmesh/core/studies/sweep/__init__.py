@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
-from ..base import Study, register
+from ...results import Result
+from ..base import Inputs, Progress, Study, register
 from ._study import SweepOptions, run_sweep
 
 __all__ = ["SweepOptions", "run_sweep"]
+
+
+def _run(inputs: Inputs, options: SweepOptions, progress: Progress) -> Result:
+    return run_sweep(inputs.network, options, progress)
+
 
 register(
     Study(
@@ -13,6 +19,6 @@ register(
         label="Sweep",
         purpose="One number over a range, or several conditions side by side: voltages, losses and loading at each",
         options=SweepOptions,
-        run=run_sweep,
+        run=_run,
     )
 )

@@ -10,7 +10,7 @@ import numpy as np
 
 from ....electrical import compile_network, factors
 from ....electrical.arrays import Complexes
-from ....electrical.conductor import MOTOR, PQ_MACHINE, PV_MACHINE, compile_conductors
+from ....electrical.conductor import MOTOR, PQ_MACHINE, PV_MACHINE, compile_conductors, patch_conductors
 from ....flow import Ending
 from ....flow.balanced import MOST_ROUNDS
 from ....flow.phases import (
@@ -23,14 +23,25 @@ from ....flow.phases import (
     Reading,
     UnbalancedOptions,
 )
-from ....network import Condition, Element, Item, LineGeometry, LineMatrix, Network, Settings
+from ....network import (
+    Condition,
+    Generator,
+    Inverter,
+    Item,
+    Line,
+    Load,
+    LumpedLoad,
+    Network,
+    Settings,
+    Shunt,
+)
 from ..._rows import rows_stay
 from .._result import LoadFlowResult
 from ._account import account_for
 from ._findings import find, find_in_model
 from ._tables import PhaseRows, build_tables, summarise
 
-_BEHIND = (Element, LineGeometry, LineMatrix)
+_STEADY = (Line, Load, LumpedLoad, Shunt, Generator, Inverter)  # kinds whose change leaves the last answer near
 _MOST_RETURNS = 3
 
 
@@ -48,21 +59,36 @@ class LiveUnbalanced:
     def changed(self, idents: Iterable[str], previous: dict[str, Item]) -> None:
         """Take up changes of the network; ``previous`` holds altered items as they were before."""
         idents = list(idents)
-        if not rows_stay(idents, previous, self.network.items):
-            self.rows_version += 1
-        for ident in idents:
-            old, new = previous.get(ident), self.network.items.get(ident)
-            bases = isinstance(new, Settings) and isinstance(old, Settings) and (
-                (old.base_mva, old.frequency_hz) != (new.base_mva, new.frequency_hz)
-            )  # fmt: skip
-            if bases or isinstance(new or old, _BEHIND):
-                self._stale = True
+        stay = rows_stay(idents, previous, self.network.items)
+        self.rows_version += not stay
+        if self._stale:
+            return
+        plain = not any(self._states or ()) and self.seen is self.network
+        altered = patch_conductors(self.arrays, self.network, idents, previous) if plain else None
+        if altered is None:
+            self._stale = True
+            # Angles that turn as a whole, or another way of supply, are no start: Newton may end anywhere from there.
+            if not all(type(self.network.items.get(i)) in _STEADY for i in idents):
+                self._last = None
+            return
+        if altered and self._settings(idents):
+            self.controls = PhaseControls(self.seen, self.arrays, compile_network(self.seen))
+        if self._rows is not None:
+            if stay:
+                self._rows.follow(idents, self.network.items)
+            else:
+                self._rows = None
+
+    def _settings(self, idents: list[str]) -> bool:
+        """Whether what automatic control looks at may be another: set-points of machines, not plain demand."""
+        return any(isinstance(self.network.items.get(i), Generator | Inverter) for i in idents)
 
     def make_ready(self, condition: Condition) -> None:
         """Compile what a condition leaves in service, unless that is at hand."""
         states = (dict(condition.states), dict(condition.values))
         if not self._stale and states == self._states:
             return
+        remembered = self._remembered() if states == self._states else None
         self.seen = self.network.under(condition)
         self.arrays = compile_conductors(self.seen)
         self.problem = Problem(self.arrays)
@@ -70,7 +96,35 @@ class LiveUnbalanced:
         self.controls = PhaseControls(self.seen, self.arrays, compile_network(self.seen))
         self._rows = None
         self.rows_version += states != self._states
-        self._states, self._stale, self._last = states, False, None
+        self._states, self._stale = states, False
+        self._last = self._recalled(*remembered) if remembered else None
+
+    def _remembered(self) -> tuple[dict[str, Complexes], dict[str, complex]] | None:
+        """The last voltages by bus, those of its four conductors, and machine currents by element, for another start."""
+        if self._last is None:
+            return None
+        (v, current), a, p = self._last, self.arrays, self.problem
+        row = np.where(a.node >= 0, p.row[np.maximum(a.node, 0)], -1) if len(p.row) else np.full(a.node.shape, -1)
+        volts = np.where(row >= 0, np.append(v, np.nan)[row], np.nan)
+        lead = a.machine["element"][p.leader].tolist()
+        return dict(zip(a.bus_id, volts, strict=True)), {
+            a.element_id[e]: i for e, i in zip(lead, current.tolist(), strict=True)
+        }
+
+    def _recalled(
+        self, by_bus: dict[str, Complexes], by_machine: dict[str, complex]
+    ) -> tuple[Complexes, Complexes] | None:
+        """The remembered voltages on the nodes as they are now; None where some are new."""
+        a, p = self.arrays, self.problem
+        nothing = np.full(4, np.nan + 0j)
+        volts = np.array([by_bus.get(b, nothing) for b in a.bus_id], np.complex128).reshape(-1, 4)
+        found = np.full(p.n, np.nan + 0j)
+        row = np.where(a.node >= 0, p.row[np.maximum(a.node, 0)], -1) if len(p.row) else np.full(a.node.shape, -1)
+        found[row[row >= 0]] = volts[row >= 0]
+        names = (a.element_id[e] for e in a.machine["element"][p.leader].tolist())
+        current = np.array([by_machine.get(n, np.nan + 0j) for n in names], np.complex128)
+        known = bool(np.all(np.isfinite(found.real)) and np.all(np.isfinite(current.real)))
+        return (found, current) if known else None
 
     def solve(self, condition: Condition | None = None, options: UnbalancedOptions | None = None) -> LoadFlowResult:
         """Solve under a condition (the network's own when none is given). Never raises for a hard network."""

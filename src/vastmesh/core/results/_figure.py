@@ -1,0 +1,56 @@
+"""Plots as data: a study declares what is drawn against what, and every view, picture and document draws it alike."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from numpy.typing import NDArray
+
+Values = Sequence[float | str | None] | NDArray[Any]
+
+
+@dataclass(frozen=True)
+class Axis:
+    """What an axis counts; ``digits``: decimals that mean something. Words instead of numbers stand at even distances."""
+
+    label: str
+    unit: str | None = None
+    digits: int | None = None
+
+
+@dataclass(frozen=True)
+class Series:
+    """One curve, row of bars or cloud of points: x and y of equal length, NaN where there is nothing.
+
+    ``elements``: the element behind each point, by id, for those that can be chosen on the plot.
+    """
+
+    name: str
+    label: str
+    x: Values
+    y: Values
+    drawn: Literal["line", "bars", "points"] = "line"
+    elements: Sequence[str | None] = ()
+
+
+@dataclass(frozen=True)
+class Bound:
+    """A limit drawn across the plot, along x or along y."""
+
+    label: str
+    value: float
+    across: Literal["x", "y"] = "y"
+
+
+@dataclass(frozen=True)
+class Figure:
+    """A declared plot: its axes, what is drawn, and the limits drawn in."""
+
+    name: str
+    label: str
+    x: Axis
+    y: Axis
+    series: list[Series]
+    bounds: list[Bound] = field(default_factory=list)
