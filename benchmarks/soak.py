@@ -78,7 +78,9 @@ def requests(count: int) -> None:
             with service(Path(name)) as client:
                 network = everything()
                 ident = client.app.state.sessions.store.create("Everything", network).id
-                run = client.post(f"/api/projects/{ident}/results/live/keep", json={"name": "kept", "note": ""}).json()["id"]
+                run = client.post(f"/api/projects/{ident}/results/live/keep", json={"name": "kept", "note": ""}).json()[
+                    "id"
+                ]
                 known = {"project_id": ident, "run_id": run, "format_name": "document", "revision": "0"}
                 fuzz = Fuzz(client.get("/api/openapi.json").json(), list(network.items), known, 1000 + seed)
                 for ask in fuzz.asks(min(each, count)):
@@ -201,14 +203,8 @@ class _Writer(threading.Thread):
             for step in range(10_000):
                 match self.dice.randrange(12):
                     case 0:
-                        self.kept.append(
-                            (
-                                "run",
-                                _call(
-                                    self.port, f"/api/projects/{self.project}/results/live/keep", {"name": f"r{step}", "note": ""}
-                                )["id"],
-                            )
-                        )
+                        keep = f"/api/projects/{self.project}/results/live/keep"
+                        self.kept.append(("run", _call(self.port, keep, {"name": f"r{step}", "note": ""})["id"]))
                     case 1:
                         self.kept.append(
                             (

@@ -40,7 +40,7 @@ def tables(page: Page) -> None:
 def sweep(page: Page) -> None:
     show(page, "Sweep")
     page.get_by_role("button", name="Run", exact=True).click()
-    page.get_by_test_id("sweep-plot").wait_for()
+    page.get_by_test_id("figure-voltage").wait_for()
     page.keyboard.press("Shift+B")
     page.wait_for_timeout(500)
 

@@ -26,12 +26,13 @@ CHROMIUM = "/usr/bin/chromium"
 
 
 @contextmanager
-def served(folder: Path, command: str = "serve") -> Iterator[str]:
-    """Address of a server on a folder of data; ``command``: serve, or demo with the demonstration in it."""
+def served(folder: Path, command: str = "serve", module: str = "vastmesh.cli") -> Iterator[str]:
+    """Address of a server on a folder of data; ``command``: serve, or demo with the demonstration in it; ``module``: what is
+    run instead of the program itself."""
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
-    arguments = [sys.executable, "-m", "vastmesh.cli", command, "--data", str(folder), "--port", str(port)]
+    arguments = [sys.executable, "-m", module, command, "--data", str(folder), "--port", str(port)]
     process = subprocess.Popen(arguments, env={**os.environ}, stdout=subprocess.DEVNULL)
     address = f"http://127.0.0.1:{port}"
     try:

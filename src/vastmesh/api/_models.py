@@ -424,13 +424,15 @@ class ImportedOut(BaseModel):
 
 
 class StudyOut(BaseModel):
-    """A study with the JSON schema of its options."""
+    """A study with the fields of its options and their JSON schema."""
 
     name: str
     label: str
     purpose: str
     live: bool
     follows: bool
+    explains: bool
+    fields: list[FieldSpec]
     options: dict[str, Any]
 
 
@@ -617,13 +619,14 @@ class RunPictureOut(BaseModel):
 
 
 class CompareIn(_Body):
-    """Two results by their addresses (``live``, ``run-ID``, ``job-ID``); one quantity of one table."""
+    """Two results by their addresses (``live``, ``run-ID``, ``job-ID``); one quantity of one table, the
+    first that both have when none is named."""
 
     before: Annotated[str, Field(max_length=80)]
     after: Annotated[str, Field(max_length=80)] = "live"
     tab: Annotated[str | None, Field(max_length=60)] = None
-    table: str = "buses"
-    quantity: str = "voltage_pu"
+    table: Annotated[str, Field(max_length=60)] = ""
+    quantity: Annotated[str, Field(max_length=80)] = ""
 
 
 class CompareOut(BaseModel):
@@ -636,6 +639,8 @@ class CompareOut(BaseModel):
     findings_lost: list[FindingOut]
     before: dict[str, float | None]
     after: dict[str, float | None]
+    chosen: str
+    quantities: list[QuantityOut] = []
 
 
 class ProposalOut(BaseModel):

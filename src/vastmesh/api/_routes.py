@@ -115,6 +115,8 @@ def studies() -> list[m.StudyOut]:
             purpose=s.purpose,
             live=s.live,
             follows=s.follows,
+            explains=s.explain is not None,
+            fields=list(specs(s.options).values()),
             options=s.options.model_json_schema(),
         )
         for s in STUDIES.values()

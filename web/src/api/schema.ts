@@ -1268,7 +1268,8 @@ export interface components {
         };
         /**
          * CompareIn
-         * @description Two results by their addresses (``live``, ``run-ID``, ``job-ID``); one quantity of one table.
+         * @description Two results by their addresses (``live``, ``run-ID``, ``job-ID``); one quantity of one table, the
+         *     first that both have when none is named.
          */
         CompareIn: {
             /** Before */
@@ -1282,12 +1283,12 @@ export interface components {
             tab?: string | null;
             /**
              * Table
-             * @default buses
+             * @default
              */
             table?: string;
             /**
              * Quantity
-             * @default voltage_pu
+             * @default
              */
             quantity?: string;
         };
@@ -1313,6 +1314,13 @@ export interface components {
             after: {
                 [key: string]: number | null;
             };
+            /** Chosen */
+            chosen: string;
+            /**
+             * Quantities
+             * @default []
+             */
+            quantities?: components["schemas"]["QuantityOut"][];
         };
         /** DescribeIn */
         DescribeIn: {
@@ -2298,7 +2306,7 @@ export interface components {
         };
         /**
          * StudyOut
-         * @description A study with the JSON schema of its options.
+         * @description A study with the fields of its options and their JSON schema.
          */
         StudyOut: {
             /** Name */
@@ -2311,6 +2319,10 @@ export interface components {
             live: boolean;
             /** Follows */
             follows: boolean;
+            /** Explains */
+            explains: boolean;
+            /** Fields */
+            fields: components["schemas"]["FieldSpec"][];
             /** Options */
             options: {
                 [key: string]: unknown;

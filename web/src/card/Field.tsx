@@ -121,6 +121,31 @@ export function Field({ item, spec, others = [], computed }: Props) {
   )
 }
 
+/** One option of a study: the same row and editor as in the card, kept by whoever asks. */
+export function OptionField(props: { spec: FieldSpec; options: Item; keep: (value: unknown) => void }) {
+  const { spec, options, keep } = props
+  const [reason, setReason] = useState<string | null>(null)
+  const id = useId()
+  const unit = spec.shown_unit && spec.shown_unit !== '1' ? spec.shown_unit : ''
+  return (
+    <Row data-option={spec.name} title={spec.meaning}>
+      <FieldLabel spec={spec} id={id} missing={false} />
+      <Editor
+        {...{ item: options, spec, id, differ: false, computed: undefined }}
+        keep={async (value) => {
+          setReason(null)
+          keep(value)
+          return true
+        }}
+        refuse={setReason}
+        invalid={reason !== null}
+      />
+      <Unit $typical={false}>{unit}</Unit>
+      {reason && <Reason role="alert">{reason}</Reason>}
+    </Row>
+  )
+}
+
 function FieldLabel({ spec, id, missing }: { spec: FieldSpec; id: string; missing: boolean }) {
   const words = `${spec.label}${missing ? ' (missing)' : ''}`
   const typed = ['number', 'integer', 'text', 'texts', 'date'].includes(spec.type)
@@ -195,7 +220,7 @@ function ReferencePick({ item, spec, keep }: EditorProps) {
   const items = useBench((s) => s.items)
   const choices = useMemo(() => {
     const fresh = CREATED[spec.ref ?? '']
-    const found = [...items.values()].filter((i) => i.kind === spec.ref && i.id !== item.id)
+    const found = [...items.values()].filter((i) => fits(i, spec.ref) && i.id !== item.id)
     // What is connected to the same bus is most likely meant.
     const here = new Set(busesOf(item))
     const near = (i: Item) => (here.size && busesOf(i).some((b) => here.has(b)) ? 0 : 1)
@@ -230,6 +255,10 @@ function ReferencePick({ item, spec, keep }: EditorProps) {
     </With>
   )
 }
+
+/** Whether an item is of the kind that is referred to; a branch is whatever has two ends. */
+export const fits = (item: Item, ref: string | null | undefined) =>
+  ref === 'branch' ? busesOf(item).length === 2 : item.kind === ref
 
 /** What can be made on the spot, where a field refers to it. */
 const CREATED: Readonly<Record<string, string>> = {

@@ -74,7 +74,7 @@ function useFlowWorkings(item: Item): readonly Working[] {
   return data?.workings ?? []
 }
 
-function OneWorking({ working }: { working: Working }) {
+export function OneWorking({ working }: { working: Working }) {
   return (
     <Part>
       <h3>{working.title}</h3>

@@ -39,6 +39,19 @@ export function complete(live: Live, last: Result | null): Result {
   return { ...live, tables }
 }
 
+/** A whole table of the service with the row of every element. */
+export function tableOf(table: { name: string; label: string; columns: readonly Column[] }): ResultTable {
+  const columns = table.columns.map((c): FullColumn => ({ ...c, values: c.values ?? [] }))
+  const ids = (columns[0]?.values ?? []) as string[]
+  return {
+    name: table.name,
+    label: table.label,
+    columns,
+    length: ids.length,
+    row: new Map(ids.map((id, i) => [id, i])),
+  }
+}
+
 /** The names under which one quantity stands in a result, by the way of looking at it. */
 const STANDS: Readonly<Record<Way, Readonly<Record<string, readonly string[]>>>> = {
   worst: {},

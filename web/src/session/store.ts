@@ -27,6 +27,26 @@ export interface StudyLens {
   readonly most: number
 }
 
+/** A column of a study's table as colours on the sheet. */
+export function lensOf(
+  ids: readonly string[],
+  column: {
+    readonly label: string
+    readonly unit?: string | null
+    readonly values?: readonly unknown[] | null
+  },
+) {
+  const values = new Map<string, number>()
+  let most = 1e-9
+  ids.forEach((id, i) => {
+    const v = column.values?.[i]
+    if (typeof v !== 'number') return
+    values.set(id, v)
+    most = Math.max(most, Math.abs(v))
+  })
+  useBench.setState({ study: { label: column.label, unit: column.unit ?? '', values, most }, lens: 'study' })
+}
+
 /** A kept run being looked at: the network as it stood then, not to be edited. */
 export interface Looking {
   readonly name: string

@@ -16,9 +16,12 @@ export interface StudyState {
   /** Revision of the network the result is of. */
   readonly revision: number
   readonly problem: string | null
+  /** Where the result can be asked further, and how long it took. */
+  readonly address: string | null
+  readonly took_s: number
 }
 
-const NOTHING: StudyState = { job: null, result: null, revision: -1, problem: null }
+const NOTHING: StudyState = { job: null, result: null, revision: -1, problem: null, address: null, took_s: 0 }
 
 export const useStudies = create<Record<string, StudyState>>(() => ({}))
 
@@ -64,7 +67,7 @@ async function follow(study: string, first: Job, revision: number): Promise<Stud
   }
   put(study, { job: null })
   if (now.state === 'finished' && now.result) {
-    put(study, { result: now.result, revision })
+    put(study, { result: now.result, revision, address: `job-${now.id}`, took_s: now.took_s })
     return now.result
   }
   put(study, { problem: now.problem ?? 'The run did not finish.' })

@@ -1,245 +1,289 @@
-/** The page of any study: its options as a form, its answer as tables, a column as a lens. */
-import { useState } from 'react'
+/** The page of any study, from what it declares: options, progress, and the answer as tables, plots, findings and workings. */
+import { useQuery } from '@tanstack/react-query'
+import { useEffect, useMemo } from 'react'
 import styled from 'styled-components'
+import { workingsQuery } from '../api/queries'
 import type { components } from '../api/schema'
-import { Button, Pick, Primary } from '../design/controls'
-import { font } from '../design/tokens'
-import { usePrefs } from '../model/prefs'
-import { shown, shownUnit } from '../model/units'
+import { applies, fits, OptionField } from '../card/Field'
+import { OneWorking } from '../card/Workings'
+import { Button, Pick, Plain, Primary } from '../design/controls'
+import { Mark } from '../design/Icon'
+import type { Item } from '../model/items'
+import { tableOf } from '../model/results'
 import { useKept } from '../session/kept'
-import { select, useBench } from '../session/store'
-import { type StudyResult, type StudyTable, useStudy } from './useStudy'
+import { keepRun } from '../session/runs'
+import { hover, lensOf, notify, select, useBench } from '../session/store'
+import { FigurePlot } from '../shelf/FigurePlot'
+import { ResultGrid } from '../shelf/tables/ResultGrid'
+import { type Study, type StudyResult, useStudy } from './useStudy'
 
 type StudyInfo = components['schemas']['StudyOut']
 
-const Frame = styled.div`display: grid; grid-template-columns: 290px minmax(0, 1fr); height: 100%; min-height: 0;`
-const Form = styled.div`
-  overflow-y: auto; padding: 8px 14px; border-right: 1px solid ${(p) => p.theme.rule}; display: grid; gap: 6px; align-content: start;
-  .quiet, .help { color: ${(p) => p.theme.quiet}; font-size: 12px; }
-  .row { display: flex; justify-content: space-between; gap: 8px; align-items: center; min-height: 28px; }
-  input:not([type]) { width: 110px; height: 26px; border: 1px solid ${(p) => p.theme.rule}; border-radius: 4px; background: ${(p) => p.theme.panel}; padding: 0 6px; text-align: right; font: 400 12px ${font.mono}; }
-  progress { width: 100%; accent-color: ${(p) => p.theme.accent}; } .acts { display: flex; gap: 6px; } .problem { color: ${(p) => p.theme.breach}; }
+const Frame = styled.div`
+  display: grid; grid-template-columns: 290px minmax(0, 1fr); height: 100%; min-height: 0;
+  @container (max-width: 620px) { grid-template-columns: minmax(0, 1fr); grid-template-rows: auto minmax(0, 1fr); > form { max-height: 40cqh; } }
 `
-const Answer = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); min-height: 0;`
+const Form = styled.form`
+  overflow-y: auto; padding: 8px 14px; border-right: 1px solid ${(p) => p.theme.rule}; display: grid; gap: 2px; align-content: start;
+  .quiet { color: ${(p) => p.theme.quiet}; font-size: 12px; padding-bottom: 4px; } h3 { font-size: 12px; font-weight: 500; color: ${(p) => p.theme.quiet}; margin-top: 8px; }
+  progress { width: 100%; accent-color: ${(p) => p.theme.accent}; } .acts { display: flex; gap: 8px; align-items: center; padding-top: 8px; } .problem { color: ${(p) => p.theme.breach}; }
+  .acts label { display: flex; gap: 5px; align-items: center; color: ${(p) => p.theme.quiet}; }
+`
+const Answer = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); min-height: 0; height: 100%;`
 const Bar = styled.div`
-  display: flex; flex-wrap: wrap; gap: 3px 10px; padding: 4px 14px; border-bottom: 1px solid ${(p) => p.theme.rule}; align-items: center;
+  display: flex; flex-wrap: wrap; gap: 2px 8px; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; align-items: center; max-height: 40cqh; overflow-y: auto;
   button[aria-pressed] { border: none; background: transparent; padding: 2px 8px; min-height: 24px; border-radius: 4px; color: ${(p) => p.theme.quiet}; }
   button[aria-pressed='true'] { background: ${(p) => p.theme.accentWash}; color: ${(p) => p.theme.ink}; font-weight: 500; }
-  p { flex-basis: 100%; } .stale { color: ${(p) => p.theme.breach}; }
+  p { flex-basis: 100%; display: -webkit-box; -webkit-box-orient: vertical; -webkit-line-clamp: 4; overflow: hidden; }
+  @container (max-height: 330px) { p { -webkit-line-clamp: 1; } }
+  .stale { color: ${(p) => p.theme.breach}; } .space { flex: 1; }
 `
-const Scroll = styled.div`
-  overflow: auto; min-height: 0; &:focus-visible { outline-offset: -3px; }
-  table { border-collapse: collapse; font: 400 12.5px ${font.mono}; }
-  th { position: sticky; top: 0; background: ${(p) => p.theme.paper}; font: 400 12px/1.25 ${font.sans}; color: ${(p) => p.theme.quiet}; z-index: 1; }
-  th, td { padding: 2px 10px; text-align: right; border-bottom: 1px solid ${(p) => p.theme.rule}; white-space: nowrap; }
-  th:first-child, td:first-child { text-align: left; padding-left: 14px; }
-  th button { border: none; background: none; font: inherit; color: inherit; text-align: inherit; min-height: 24px; cursor: pointer; padding: 0; }
-  td button { border: none; background: none; padding: 0; color: ${(p) => p.theme.accent}; font: 400 12.5px ${font.sans}; cursor: pointer; min-height: 24px; }
+const Scroll = styled.div`overflow: auto; min-height: 0; padding: 6px 14px; &:focus-visible { outline-offset: -3px; }`
+const Plot = styled.div`min-height: 0; padding: 6px 10px;`
+const List = styled.ul`
+  list-style: none; margin: 0; padding: 0;
+  li { display: grid; grid-template-columns: 30px minmax(110px, 190px) minmax(0, 1fr); align-items: center; min-height: 30px; gap: 8px; }
+  li[data-severity='breach'] > span { color: ${(p) => p.theme.breach}; } li[data-severity='watch'] > span { color: ${(p) => p.theme.watchInk}; }
+  button { border: none; background: none; padding: 0; text-align: left; font-weight: 500; min-height: 24px; cursor: pointer; } em { font-style: normal; color: ${(p) => p.theme.quiet}; }
 `
 const None = styled.p`padding: 16px; color: ${(p) => p.theme.quiet}; max-width: 620px;`
 
-const LensSign = () => (
-  <svg width={9} height={9} viewBox="0 0 9 9" aria-hidden="true">
-    <rect x={0.5} y={0.5} width={8} height={8} fill="none" stroke="currentColor" />
-    <rect x={0.5} y={0.5} width={4} height={8} fill="currentColor" />
-  </svg>
-)
+/** A study that took no longer than this follows the edits by itself. */
+const QUICK_S = 0.5
 
-interface Option {
-  readonly title?: string
-  readonly description?: string
-  readonly default?: unknown
-  readonly enum?: readonly string[]
-  readonly type?: string
-  readonly anyOf?: readonly { readonly type?: string }[]
+/** Options as they stand: typed, else what is selected for a reference that it fits, else the usual. */
+function useOptions(study: StudyInfo): [Item, (name: string, value: unknown) => void] {
+  const [entered, setEntered] = useKept<Record<string, unknown>>(`options of ${study.name}`, {})
+  const selected = useBench((s) => (s.selected ? s.items.get(s.selected) : undefined))
+  const options = useMemo(() => {
+    const usual = study.fields.map((f) => {
+      const chosen = f.ref && selected && fits(selected, f.ref) ? selected.id : undefined
+      return [f.name, f.name in entered ? entered[f.name] : (chosen ?? f.default)] as const
+    })
+    return { kind: 'options', id: study.name, name: study.label, ...Object.fromEntries(usual) } as Item
+  }, [study, entered, selected])
+  return [options, (name, value) => setEntered({ ...entered, [name]: value })]
+}
+
+const given = (study: StudyInfo, options: Item) =>
+  Object.fromEntries(
+    study.fields.flatMap((f) => {
+      const value = options[f.name]
+      return value === '' || value === undefined || value === null ? [] : [[f.name, value] as const]
+    }),
+  )
+
+/** Run again after an edit, while runs are quick and somebody wants it. */
+function useFollowing(wanted: boolean, work: Study, start: () => void) {
+  const revision = useBench((s) => s.revision)
+  const busy = useBench((s) => s.busy)
+  const stale = !!work.result && work.revision !== revision
+  // biome-ignore lint/correctness/useExhaustiveDependencies: an edit asks anew, and nothing else does
+  useEffect(() => {
+    if (wanted && stale && !busy && !work.running && work.took_s < QUICK_S) start()
+  }, [wanted, stale, busy, revision])
 }
 
 export function StudyPage({ study }: { study: StudyInfo }) {
-  const { revision, selected, items } = useBench()
-  const options = Object.entries((study.options.properties ?? {}) as Record<string, Option>)
-  const [entered, setEntered] = useKept<Record<string, unknown>>(`options of ${study.name}`, {})
+  const revision = useBench((s) => s.revision)
+  const [options, setOption] = useOptions(study)
+  const [follow, setFollow] = useKept(`follow ${study.name}`, true)
   const work = useStudy(study.name)
-  const item = items.get(selected ?? '')
-  /** What is selected answers for a bus or branch that nobody has named. */
-  const usual = (name: string, o: Option): unknown =>
-    name === 'bus' && item?.kind === 'bus'
-      ? item.id
-      : name === 'branch' && item && item.kind !== 'bus' && 'from_bus' in item
-        ? item.id
-        : o.default
-  const value = (name: string, o: Option) => (name in entered ? entered[name] : usual(name, o))
-  const start = () => {
-    const given = options
-      .map(([n, o]) => [n, value(n, o)] as const)
-      .filter(([, v]) => v !== '' && v !== undefined && v !== null)
-    void work.run(Object.fromEntries(given))
-  }
+  const start = () => void work.run(given(study, options))
+  useFollowing(study.follows && follow, work, start)
+  const shown = study.fields.filter((f) => applies(options, f))
+  const groups = [...new Set(shown.map((f) => f.group ?? 'data'))]
   return (
     <Frame>
-      <Form>
+      <Form
+        aria-label={`Options: ${study.label}`}
+        onSubmit={(e) => {
+          e.preventDefault()
+          start()
+        }}
+      >
         <span className="quiet">{study.purpose}.</span>
-        {options.map(([name, o]) => (
-          <Entry
-            key={name}
-            name={name}
-            option={o}
-            value={value(name, o)}
-            onChange={(v) => setEntered({ ...entered, [name]: v })}
-          />
+        {groups.map((g) => (
+          <div key={g}>
+            {g !== 'data' && <h3>{g[0]?.toUpperCase() + g.slice(1)}</h3>}
+            {shown
+              .filter((f) => (f.group ?? 'data') === g)
+              .map((f) => (
+                <OptionField key={f.name} spec={f} options={options} keep={(v) => setOption(f.name, v)} />
+              ))}
+          </div>
         ))}
         <div className="acts">
           {work.running ? (
             <Button onPress={work.cancel}>Cancel</Button>
           ) : (
-            <Primary onPress={start}>Run</Primary>
+            <Primary onPress={start}>{work.result ? 'Run again' : 'Run'}</Primary>
+          )}
+          {study.follows && (
+            <label title="Runs again by itself after every edit while a run takes less than half a second">
+              <input type="checkbox" checked={follow} onChange={(e) => setFollow(e.currentTarget.checked)} />
+              keep up
+            </label>
           )}
         </div>
-        {work.running && <progress max={1} value={work.running.fraction} aria-label="Progress" />}
+        {work.running && (
+          <>
+            <progress max={1} value={work.running.fraction} aria-label="Progress" />
+            <span className="quiet">
+              {work.running.doing}
+              {work.running.left_s !== null && `, ${Math.ceil(work.running.left_s)} s left`}
+            </span>
+          </>
+        )}
         {work.problem && (
           <p className="problem" role="alert">
             {work.problem}
           </p>
         )}
       </Form>
-      {work.result ? (
-        <Shown result={work.result} stale={work.revision !== revision} label={study.label} />
+      {work.result && work.address ? (
+        <Shown
+          result={work.result}
+          address={work.address}
+          stale={work.revision !== revision}
+          study={study}
+          again={start}
+        />
       ) : (
-        <None>Run it to see its tables here. A column with figures can be shown on the sheet as a lens.</None>
+        <None>
+          {study.purpose}. Run it to see its answer here: tables to sift and export, plots, and any of its
+          figures as colours on the sheet.
+        </None>
       )}
     </Frame>
   )
 }
 
-function Entry(props: { name: string; option: Option; value: unknown; onChange: (v: unknown) => void }) {
-  const { name, option, value, onChange } = props
-  const items = useBench((s) => s.items)
-  const label = (option.title ?? name).replaceAll('_', ' ')
-  const kind = option.type ?? option.anyOf?.find((a) => a.type !== 'null')?.type
-  if (option.enum)
-    return (
-      <div className="row" title={option.description}>
-        <Pick
-          label={label}
-          value={String(value)}
-          choices={option.enum.map((e) => ({ id: e, label: e.replaceAll('_', ' ') }))}
-          onChange={onChange}
-        />
-      </div>
-    )
-  if (kind === 'boolean')
-    return (
-      <label className="row" title={option.description}>
-        {label}
-        <input type="checkbox" checked={value === true} onChange={(e) => onChange(e.currentTarget.checked)} />
-      </label>
-    )
-  const known = items.get(String(value))
-  return (
-    <label className="row" title={option.description}>
-      {label}
-      <input
-        value={known ? known.name : String(value ?? '')}
-        placeholder={name === 'bus' || name === 'branch' ? `select a ${name}` : ''}
-        onChange={(e) => {
-          const typed = e.currentTarget.value
-          const found = [...items.values()].find((i) => i.name === typed)
-          onChange(
-            kind === 'number' || kind === 'integer'
-              ? typed === ''
-                ? ''
-                : Number(typed)
-              : (found?.id ?? typed),
-          )
-        }}
-        onKeyDown={(e) => e.stopPropagation()}
-      />
-    </label>
-  )
-}
-
-function Shown({ result, stale, label }: { result: StudyResult; stale: boolean; label: string }) {
-  const tables = Object.values(result.tables)
-  const [name, setName] = useState<string | null>(null)
-  const table = tables.find((t) => t.name === name) ?? tables.find((t) => t.columns.length > 2) ?? tables[0]
+function Shown(props: {
+  result: StudyResult
+  address: string
+  stale: boolean
+  study: StudyInfo
+  again: () => void
+}) {
+  const { result, address, stale, study } = props
+  const tables = useMemo(() => Object.values(result.tables).map(tableOf), [result])
+  const figures = result.figures ?? []
+  const [pane, setPane] = useKept<string>(`pane of ${study.name}`, '')
+  const widest = [...tables].sort((a, b) => b.columns.length - a.columns.length)[0]
+  const first = figures[0] ? `figure ${figures[0].name}` : `table ${widest?.name}`
+  const known = [
+    ...figures.map((f) => `figure ${f.name}`),
+    ...tables.map((t) => `table ${t.name}`),
+    'findings',
+    'workings',
+  ]
+  const at = known.includes(pane) ? pane : first
+  const table = tables.find((t) => `table ${t.name}` === at)
+  const figure = figures.find((f) => `figure ${f.name}` === at)
   const said = result.statement || result.account.explanation || result.account.notes.join(' ')
+  const quantities = table ? (result.quantities ?? []).filter((q) => q.table === table.name) : []
+  const tab = (id: string, label: string) => (
+    <button type="button" key={id} aria-pressed={id === at} onClick={() => setPane(id)}>
+      {label}
+    </button>
+  )
+  const keep = async () => {
+    const run = await keepRun(study.label, result.statement ?? '', address)
+    if (run) notify('news', `${study.label} is kept among the runs.`)
+  }
   return (
     <Answer>
-      <Bar>
-        {tables.map((t) => (
-          <button type="button" key={t.name} aria-pressed={t === table} onClick={() => setName(t.name)}>
-            {t.label}
-          </button>
-        ))}
-        {stale && <span className="stale">out of date</span>}
-        {said && <p data-testid="statement">{said}</p>}
+      <Bar role="toolbar" aria-label={study.label}>
+        {figures.map((f) => tab(`figure ${f.name}`, f.label))}
+        {tables.map((t) => tab(`table ${t.name}`, t.label))}
+        {result.findings.length > 0 && tab('findings', `Findings ${result.findings.length}`)}
+        {study.explains && tab('workings', 'Workings')}
+        <span className="space" />
+        {stale && (
+          <span className="stale">
+            out of date <Plain onPress={props.again}>Run again</Plain>
+          </span>
+        )}
+        {table && quantities.length > 0 && (
+          <Pick
+            label="On the sheet"
+            hideLabel
+            placeholder="on the sheet"
+            value={null}
+            choices={quantities.map((q) => ({ id: q.name, label: q.label }))}
+            onChange={(name) => {
+              const column = table.columns.find((c) => c.name === name)
+              if (column) lensOf(table.columns[0]!.values as string[], column)
+            }}
+          />
+        )}
+        <Plain onPress={() => void keep()}>Keep</Plain>
+        {said && (
+          <p data-testid="statement" title={said}>
+            {said}
+          </p>
+        )}
       </Bar>
-      <Scroll tabIndex={0} role="region" aria-label={label}>
-        {table && <Figures table={table} />}
-      </Scroll>
+      {table && (
+        <ResultGrid
+          key={`${address} ${table.name}`}
+          table={table}
+          address={address}
+          findings={result.findings}
+        />
+      )}
+      {figure && (
+        <Plot>
+          <FigurePlot figure={figure} />
+        </Plot>
+      )}
+      {at === 'findings' && <Findings result={result} />}
+      {at === 'workings' && <StudyWorkings address={address} />}
     </Answer>
   )
 }
 
-export function Figures({ table }: { table: StudyTable }) {
-  const units = usePrefs((s) => s.units)
+function Findings({ result }: { result: StudyResult }) {
   const items = useBench((s) => s.items)
-  const columns = table.columns.filter((c) => c.name !== 'id')
-  const ids = (table.columns[0]?.values ?? []) as string[]
-  const asLens = (c: (typeof columns)[number]) => {
-    const values = new Map<string, number>()
-    let most = 1e-9
-    ids.forEach((id, i) => {
-      const v = c.values?.[i]
-      if (typeof v !== 'number') return
-      values.set(id, v)
-      most = Math.max(most, Math.abs(v))
-    })
-    useBench.setState({ study: { label: c.label, unit: c.unit ?? '', values, most }, lens: 'study' })
-  }
-  const figure = (c: (typeof columns)[number]) => c.digits !== null && c.digits !== undefined
   return (
-    <table aria-label={table.label}>
-      <thead>
-        <tr>
-          {columns.map((c) => (
-            <th key={c.name} title={c.meaning || undefined}>
-              {figure(c) ? (
-                <button
-                  type="button"
-                  title={`${c.meaning ? `${c.meaning}. ` : ''}Show it on the sheet`}
-                  onClick={() => asLens(c)}
-                >
-                  {c.label} <LensSign />
-                </button>
-              ) : (
-                c.label
-              )}
-              <br />
-              {shownUnit(c.unit, units) || '\u00a0'}
-            </th>
-          ))}
-        </tr>
-      </thead>
-      <tbody>
-        {ids.slice(0, 500).map((id, i) => (
-          // biome-ignore lint/suspicious/noArrayIndexKey: an element may have several rows
-          <tr key={`${id} ${i}`}>
-            {columns.map((c) => (
-              <td key={c.name}>
-                {c.name === 'name' ? (
-                  <button type="button" onClick={() => items.has(id) && select(id, { reveal: true })}>
-                    {String(c.values?.[i] ?? id)}
-                  </button>
-                ) : figure(c) ? (
-                  shown(c.values?.[i] as number | null, c.unit, c.digits, units)
-                ) : (
-                  String(c.values?.[i] ?? '–').replaceAll('_', ' ')
-                )}
-              </td>
-            ))}
-          </tr>
+    <Scroll tabIndex={0} role="region" aria-label="Findings of the study">
+      <List>
+        {result.findings.map((f) => (
+          <li
+            key={`${f.element} ${f.quantity} ${f.text}`}
+            data-severity={f.severity}
+            onPointerEnter={() => hover(f.element)}
+            onPointerLeave={() => hover(null)}
+          >
+            <span>
+              <Mark severity={f.severity} direction={f.direction} />
+            </span>
+            <button type="button" onClick={() => select(f.element, { reveal: true })}>
+              {items.get(f.element)?.name ?? f.element}
+            </button>
+            <em>{f.text}</em>
+          </li>
         ))}
-      </tbody>
-    </table>
+      </List>
+    </Scroll>
+  )
+}
+
+function StudyWorkings({ address }: { address: string }) {
+  const project = useBench((s) => s.project?.id)
+  const item = useBench((s) => (s.selected ? s.items.get(s.selected) : undefined))
+  const { data } = useQuery({
+    ...workingsQuery(project ?? '', address, '', item?.id ?? ''),
+    enabled: !!project && !!item,
+  })
+  if (!item) return <None>Select an element to see how its figures came about.</None>
+  if (!data?.workings.length) return <None>Nothing is worked out for {item.name} here.</None>
+  return (
+    <Scroll tabIndex={0} role="region" aria-label={`Workings of ${item.name}`}>
+      {data.workings.map((w) => (
+        <OneWorking key={w.title} working={w} />
+      ))}
+    </Scroll>
   )
 }

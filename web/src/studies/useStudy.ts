@@ -8,7 +8,14 @@ export interface Study {
   readonly result: StudyResult | null
   /** Revision of the network the result is of. */
   readonly revision: number
-  readonly running: { readonly fraction: number; readonly doing: string } | null
+  /** Where the result can be asked further, and how long it took. */
+  readonly address: string | null
+  readonly took_s: number
+  readonly running: {
+    readonly fraction: number
+    readonly doing: string
+    readonly left_s: number | null
+  } | null
   readonly problem: string | null
   readonly run: (options: Record<string, unknown>, keep?: string) => Promise<StudyResult | null>
   readonly cancel: () => void
@@ -16,16 +23,18 @@ export interface Study {
 
 /** ``slot``: where the answer is kept, where a view asks for a study beside the one of that name. */
 export function useStudy(name: string, slot = name): Study {
-  const { job, result, revision, problem } = useStudies((s) => studyState(s, slot))
+  const { job, result, revision, problem, address, took_s } = useStudies((s) => studyState(s, slot))
   return useMemo(
     () => ({
       result,
       revision,
-      running: job ? { fraction: job.fraction, doing: job.doing } : null,
+      address,
+      took_s,
+      running: job ? { fraction: job.fraction, doing: job.doing, left_s: job.left_s ?? null } : null,
       problem,
       run: (options, keep) => runStudy(name, options, keep, slot),
       cancel: () => cancelStudy(slot),
     }),
-    [name, slot, job, result, revision, problem],
+    [name, slot, job, result, revision, problem, address, took_s],
   )
 }

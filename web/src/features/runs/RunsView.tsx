@@ -38,14 +38,6 @@ const Scroll = styled.div`
 `
 const None = styled.p`padding: 14px 16px; color: ${(p) => p.theme.quiet};`
 
-const QUANTITIES = [
-  { id: 'buses voltage_pu', label: 'voltage' },
-  { id: 'branches loading_pct', label: 'loading' },
-  { id: 'branches from_active_power_mw', label: 'active power' },
-  { id: 'branches active_loss_mw', label: 'losses' },
-  { id: 'injections reactive_power_mvar', label: 'reactive power of machines and loads' },
-]
-
 /** Runs with voltages and flows of the whole network, which can be pinned and looked at. */
 const isFlow = (study: string) => study === 'load_flow' || study === 'unbalanced'
 
@@ -183,9 +175,9 @@ function Compare({ runs }: { runs: readonly Info[] }) {
   const units = usePrefs((s) => s.units)
   const [before, setBefore] = useState<string | null>(null)
   const [after, setAfter] = useState('now')
-  const [what, setWhat] = useState(QUANTITIES[0]!.id)
+  const [what, setWhat] = useState('')
   const first = before ?? pinned?.run ?? runs[0]?.id ?? null
-  const [table = 'buses', quantity = 'voltage_pu'] = what.split(' ')
+  const [table = '', quantity = ''] = what.split(' ')
   const token = useLiveToken()
   const address = (id: string | null) => (id === null || id === 'now' ? 'live' : `run-${id}`)
   const { data, error } = useQuery({
@@ -209,7 +201,16 @@ function Compare({ runs }: { runs: readonly Info[] }) {
       <Bar>
         <Pick label="Before" value={first} choices={choices} onChange={setBefore} />
         <Pick label="after" value={after} choices={[now, ...choices]} onChange={setAfter} />
-        <Pick label="Quantity" hideLabel value={what} choices={QUANTITIES} onChange={setWhat} />
+        <Pick
+          label="Quantity"
+          hideLabel
+          value={data?.chosen ?? null}
+          choices={(data?.quantities ?? []).map((q) => ({
+            id: `${q.table} ${q.name}`,
+            label: `${q.label}${q.unit ? ` ${q.unit}` : ''}, ${q.table.replaceAll('_', ' ')}`,
+          }))}
+          onChange={setWhat}
+        />
         {data && (
           <span className="quiet">
             findings +{data.findings_gained.length} −{data.findings_lost.length}

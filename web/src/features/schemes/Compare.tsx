@@ -7,9 +7,10 @@ import { Pick, Plain } from '../../design/controls'
 import { fixed } from '../../design/format'
 import { Mark } from '../../design/Icon'
 import { font } from '../../design/tokens'
+import { tableOf } from '../../model/results'
 import { schemesOf } from '../../session/schemes'
 import { select, useBench, useCondition } from '../../session/store'
-import { Figures } from '../../studies/StudyPage'
+import { PlainGrid } from '../../shelf/tables/ResultGrid'
 import { TwoSides } from './TwoSides'
 import { type Cases, useCases } from './useCases'
 
@@ -139,7 +140,7 @@ function Shown({ data, view }: { data: Cases; view: string }) {
   if (view === 'data') return <Data table={data.data} />
   if (view === 'findings') return <FindingsChange gained={data.findings_gained} lost={data.findings_lost} />
   const table = data.results[view]
-  return table ? <Figures table={table} /> : <None>Not known on both sides.</None>
+  return table ? <PlainGrid table={tableOf(table)} /> : <None>Not known on both sides.</None>
 }
 
 function Totals({ table }: { table: Table }) {

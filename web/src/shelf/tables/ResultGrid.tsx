@@ -4,6 +4,7 @@ import { useVirtualizer } from '@tanstack/react-virtual'
 import { useEffect, useMemo, useRef, useState } from 'react'
 import { MenuTrigger } from 'react-aria-components'
 import styled from 'styled-components'
+import type { Finding } from '../../api/client'
 import { feedersQuery } from '../../api/queries'
 import { Menu, MenuItem, Pick, Plain, Popover } from '../../design/controls'
 import { font } from '../../design/tokens'
@@ -11,7 +12,7 @@ import type { Items } from '../../model/items'
 import { setPrefs, type Units, usePrefs } from '../../model/prefs'
 import type { FullColumn, ResultTable } from '../../model/results'
 import { shown, shownUnit } from '../../model/units'
-import { select, selectMany, useBench } from '../../session/store'
+import { lensOf, select, selectMany, useBench } from '../../session/store'
 import { Columns } from './Columns'
 import { exportTables } from './exports'
 import {
@@ -64,7 +65,9 @@ const Cell = styled.div<{ $number: boolean }>`
 `
 const ROW = 26
 
-const width = (c: FullColumn) => (c.name === 'name' ? 190 : isNumber(c) ? 96 : 120)
+/** Wide enough for its heading, within reason. */
+const width = (c: FullColumn) =>
+  c.name === 'name' ? 190 : isNumber(c) ? Math.min(Math.max(96, 22 + 6.6 * c.label.length), 170) : 120
 
 const GROUPINGS: { id: Grouping; label: string }[] = [
   { id: 'none', label: 'no groups' },
@@ -79,13 +82,17 @@ type Line = { readonly group: string; readonly rows: readonly number[] } | { rea
 
 interface Props {
   readonly table: ResultTable
+  /** Whose table it is: what is on the screen, or a result under an address of its own. */
+  readonly address?: string
+  readonly findings?: readonly Finding[]
   /** Every column is shown, of all ways of looking at a result. */
-  readonly full: boolean
+  readonly full?: boolean
   /** Turns that on and off; undefined where there are no phases to tell apart. */
-  readonly onFull: (() => void) | undefined
+  readonly onFull?: (() => void) | undefined
 }
 
-export function ResultGrid({ table, full, onFull }: Props) {
+export function ResultGrid({ table, address = 'live', findings: own, full = false, onFull }: Props) {
+  const live = address === 'live'
   const { items, selected, chosen, project, wiring } = useBench()
   const prefs = usePrefs()
   const [text, setText] = useState('')
@@ -93,11 +100,12 @@ export function ResultGrid({ table, full, onFull }: Props) {
   const [filters, setFilters] = useState<Readonly<Record<string, string>>>({})
   const [filtering, setFiltering] = useState(false)
   const [outside, setOutside] = useState(false)
-  const findings = useBench((s) => s.result?.findings)
+  const shownNow = useBench((s) => s.result?.findings)
+  const findings = live ? shownNow : own
   const [grouping, setGrouping] = useState<Grouping>('none')
-  const columns = chosenColumns(table, full ? undefined : prefs.columns[table.name])
+  const columns = chosenColumns(table, full || !live ? undefined : prefs.columns[table.name])
   const numeric = (name: string) => table.columns.some((c) => c.name === name && isNumber(c))
-  const sifting = useSift(table.name, joined(text, filterLine(filters, numeric)))
+  const sifting = useSift(table.name, joined(text, filterLine(filters, numeric)), address)
   const ids = table.columns[0]!.values as readonly string[]
   const fit = useMemo(() => {
     const wanted = outside ? new Set((findings ?? []).map((f) => f.element)) : null
@@ -124,6 +132,7 @@ export function ResultGrid({ table, full, onFull }: Props) {
       <Tools>
         <SiftLine
           table={table.name}
+          address={address}
           text={text}
           onChange={setText}
           sifting={sifting}
@@ -137,16 +146,18 @@ export function ResultGrid({ table, full, onFull }: Props) {
           choices={GROUPINGS}
           onChange={(g) => setGrouping(g as Grouping)}
         />
-        <Plain aria-pressed={outside} onPress={() => setOutside(!outside)}>
-          {outside ? 'Every row' : 'Outside limits'}
-        </Plain>
+        {!!findings?.length && (
+          <Plain aria-pressed={outside} onPress={() => setOutside(!outside)}>
+            {outside ? 'Every row' : 'Outside limits'}
+          </Plain>
+        )}
         {onFull && (
           <Plain aria-pressed={full} onPress={onFull}>
             {full ? 'Usual columns' : 'Every conductor'}
           </Plain>
         )}
         <Plain onPress={() => setFiltering(!filtering)}>{filtering ? 'Hide filters' : 'Filters'}</Plain>
-        <Columns table={table} />
+        {live && <Columns table={table} />}
         <Plain
           aria-label="Select on the sheet"
           onPress={() => selectMany(list(), { reveal: true })}
@@ -156,6 +167,7 @@ export function ResultGrid({ table, full, onFull }: Props) {
         </Plain>
         <Exports
           table={table}
+          address={address}
           rows={rows}
           columns={columns}
           all={rows.length === table.length && !sorts.length}
@@ -180,6 +192,7 @@ export function ResultGrid({ table, full, onFull }: Props) {
                   sorts={sorts}
                   onSort={(further) => setSorts(clicked(sorts, c.name, isNumber(c), further))}
                   onDrop={(from) =>
+                    live &&
                     setColumns(
                       moved(
                         columns.map((x) => x.name),
@@ -213,23 +226,89 @@ export function ResultGrid({ table, full, onFull }: Props) {
   )
 }
 
+/** A table that belongs to no result: sorted by its headings, its figures shown on the sheet on request. */
+export function PlainGrid({ table }: { table: ResultTable }) {
+  const { items, selected, chosen } = useBench()
+  const units = usePrefs((s) => s.units)
+  const [sorts, setSorts] = useState<readonly Sort[]>([])
+  const columns = useMemo(() => table.columns.filter((c) => c.name !== 'id'), [table])
+  const ids = table.columns[0]!.values as readonly string[]
+  const lines = useMemo(
+    () =>
+      sorted(
+        table,
+        ids.map((_, i) => i),
+        sorts,
+      ).map((row) => ({ row })),
+    [table, ids, sorts],
+  )
+  const figures = columns.filter(isNumber)
+  return (
+    <Frame>
+      <Tools>
+        {figures.length > 0 && (
+          <Pick
+            label="On the sheet"
+            hideLabel
+            placeholder="on the sheet"
+            value={null}
+            choices={figures.map((c) => ({ id: c.name, label: c.label }))}
+            onChange={(name) => {
+              const column = figures.find((c) => c.name === name)
+              if (column) lensOf(ids, column)
+            }}
+          />
+        )}
+      </Tools>
+      <Body
+        table={table}
+        lines={lines}
+        ids={ids}
+        columns={columns}
+        units={units}
+        items={items}
+        marked={chosen.size ? chosen : new Set(selected ? [selected] : [])}
+        head={
+          <Head>
+            <HeadRow role="row">
+              {columns.map((c) => (
+                <HeadCell
+                  key={c.name}
+                  column={c}
+                  unit={shownUnit(c.unit, units)}
+                  sorts={sorts}
+                  onSort={(further) => setSorts(clicked(sorts, c.name, isNumber(c), further))}
+                  onDrop={() => undefined}
+                />
+              ))}
+            </HeadRow>
+          </Head>
+        }
+      />
+    </Frame>
+  )
+}
+
 function Exports(props: {
   table: ResultTable
+  address: string
   rows: readonly number[]
   columns: readonly FullColumn[]
   all: boolean
 }) {
-  const { table, rows, columns, all } = props
+  const { table, address, rows, columns, all } = props
   const names = ['id', ...columns.map((c) => c.name)]
   const go = (form: 'csv' | 'xlsx' | 'parquet') =>
-    void exportTables([table.name], form, all ? null : rows, names)
+    void exportTables([table.name], form, all ? null : rows, names, address)
   return (
     <MenuTrigger>
       <Plain>Export …</Plain>
       <Popover placement="top end">
         <Menu
           aria-label="Export"
-          onAction={(key) => (key === 'all' ? void exportTables([], 'xlsx') : go(key as 'csv'))}
+          onAction={(key) =>
+            key === 'all' ? void exportTables([], 'xlsx', null, null, address) : go(key as 'csv')
+          }
         >
           <MenuItem id="csv">These rows as CSV</MenuItem>
           <MenuItem id="xlsx">These rows as XLSX</MenuItem>
@@ -308,7 +387,7 @@ function Body(props: {
             const id = ids[line.row]!
             return (
               <Row
-                key={id}
+                key={`${id} ${line.row}`}
                 role="row"
                 aria-rowindex={v.index + 2}
                 aria-selected={marked.has(id)}

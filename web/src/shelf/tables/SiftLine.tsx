@@ -29,6 +29,7 @@ const Problem = styled.p`
 
 export function SiftLine(props: {
   table: string
+  address?: string
   text: string
   onChange: (text: string) => void
   sifting: Sifting
@@ -37,7 +38,7 @@ export function SiftLine(props: {
 }) {
   const { table, text, onChange, sifting } = props
   const field = useRef<HTMLInputElement>(null)
-  const hints = useHints(table)
+  const hints = useHints(table, props.address)
   const [cursor, setCursor] = useState(-1)
   const [at, setAt] = useState(0)
   const shown = cursor >= 0 ? complete(hints, text, cursor) : []

@@ -1,18 +1,19 @@
 /** Phase balancing: what is balanced and how; the answer is a scheme. */
 import { useQuery } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useMemo, useState } from 'react'
 import styled from 'styled-components'
 import { supplyQuery } from '../../api/queries'
 import { Button, Pick, Primary } from '../../design/controls'
 import { fixed, parseNumber } from '../../design/format'
 import { font } from '../../design/tokens'
+import { tableOf } from '../../model/results'
 import { useKept } from '../../session/kept'
 import { updateOrTell } from '../../session/queue'
 import { pin } from '../../session/runs'
 import { createScheme } from '../../session/schemes'
 import { useBench, useSettings } from '../../session/store'
 import { openView } from '../../shelf/desks'
-import { Figures } from '../StudyPage'
+import { PlainGrid } from '../../shelf/tables/ResultGrid'
 import { type StudyResult, useStudy } from '../useStudy'
 
 const Frame = styled.div`display: grid; grid-template-columns: 322px minmax(0, 1fr); min-height: 0; height: 100%;`
@@ -31,6 +32,7 @@ const Scroll = styled.div`
   th, td { padding: 2px 10px; text-align: right; border-bottom: 1px solid ${(p) => p.theme.rule}; white-space: nowrap; } th:first-child, td:first-child { text-align: left; padding-left: 14px; font-family: ${font.sans}; }
   td button, th button { border: none; background: none; padding: 0; color: ${(p) => p.theme.accent}; font: 400 12.5px ${font.sans}; cursor: pointer; min-height: 24px; }
 `
+const Moves = styled.div`width: 100%; height: 240px;`
 const None = styled.div`padding: 14px 16px; color: ${(p) => p.theme.quiet}; max-width: 520px; display: grid; gap: 10px; justify-items: start;`
 
 const OBJECTIVES = [
@@ -228,6 +230,7 @@ export function Balance() {
 
 function Found({ result, stale, feeder }: { result: StudyResult; stale: boolean; feeder: string }) {
   const [made, setMade] = useState<string | null>(null)
+  const moves = useMemo(() => result.tables.moves && tableOf(result.tables.moves), [result])
   const make = async () => {
     // The state before stays behind every view as the pinned result.
     if (!useBench.getState().pinned) pin()
@@ -260,7 +263,11 @@ function Found({ result, stale, feeder }: { result: StudyResult; stale: boolean;
       </Said>
       <Scroll tabIndex={0} role="region" aria-label="Moves">
         {result.tables.objectives && <Objectives table={result.tables.objectives} />}
-        {result.tables.moves && <Figures table={result.tables.moves} />}
+        {moves && (
+          <Moves>
+            <PlainGrid table={moves} />
+          </Moves>
+        )}
       </Scroll>
     </Answer>
   )

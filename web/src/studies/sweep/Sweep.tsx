@@ -1,20 +1,22 @@
 /** The sweep: one number over a range, or all conditions, with taps on and off; plotted and as a table. */
+import { useMemo } from 'react'
 import styled from 'styled-components'
 import { Button, Pick, Primary } from '../../design/controls'
 import { parseNumber } from '../../design/format'
 import { font } from '../../design/tokens'
 import { usePrefs } from '../../model/prefs'
+import { tableOf } from '../../model/results'
 import { shownUnit } from '../../model/units'
 import { useKept } from '../../session/kept'
 import { useBench } from '../../session/store'
 import { FigureCell } from '../../shelf/FigureCell'
-import { Figures } from '../StudyPage'
+import { FigurePlot } from '../../shelf/FigurePlot'
+import { ResultGrid } from '../../shelf/tables/ResultGrid'
 import { type StudyTable, useStudy } from '../useStudy'
-import { type Curve, SweepPlot } from './SweepPlot'
 
 const Frame = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); min-height: 0; height: 100%;`
 const Tools = styled.div`
-  display: flex; gap: 10px; align-items: center; padding: 4px 16px; border-bottom: 1px solid ${(p) => p.theme.rule}; white-space: nowrap;
+  display: flex; flex-wrap: wrap; gap: 3px 10px; align-items: center; padding: 4px 16px; border-bottom: 1px solid ${(p) => p.theme.rule}; white-space: nowrap;
   label { display: flex; gap: 5px; align-items: center; color: ${(p) => p.theme.quiet}; }
   input { width: 54px; height: 26px; text-align: right; border: 1px solid ${(p) => p.theme.rule}; border-radius: 4px; background: ${(p) => p.theme.panel}; padding: 0 5px; font: 400 12.5px ${font.mono}; }
   progress { width: 120px; accent-color: ${(p) => p.theme.accent}; } .stale { color: ${(p) => p.theme.breach}; } .quiet { color: ${(p) => p.theme.quiet}; }
@@ -46,12 +48,6 @@ const SIDES = [
   { id: 'buses', label: 'every voltage' },
   { id: 'branches', label: 'every loading' },
 ]
-const PLOTS = [
-  { id: 'voltage', label: 'lowest and highest voltage' },
-  { id: 'active_loss_mw', label: 'losses' },
-  { id: 'highest_loading_pct', label: 'worst loading' },
-]
-
 export function Sweep() {
   const revision = useBench((s) => s.revision)
   const [quantity, setQuantity] = useKept('sweep quantity', 'demand_factor')
@@ -73,6 +69,10 @@ export function Sweep() {
           }),
     })
   const points = study.result?.tables.points
+  const figures = study.result?.figures ?? []
+  const figure = figures.find((f) => f.name === plot) ?? figures[0]
+  const shown = study.result?.tables[side]
+  const table = useMemo(() => shown && tableOf(shown), [shown])
   const field = (name: keyof typeof range, label: string) => (
     <label>
       {label}
@@ -112,7 +112,15 @@ export function Sweep() {
         {points && study.result?.tables.buses && (
           <Pick label="Table" hideLabel value={side} choices={SIDES} onChange={setSide} />
         )}
-        {points && <Pick label="Plot" hideLabel value={plot} choices={PLOTS} onChange={setPlot} />}
+        {points && (
+          <Pick
+            label="Plot"
+            hideLabel
+            value={plot}
+            choices={figures.map((f) => ({ id: f.name, label: f.label.toLowerCase() }))}
+            onChange={setPlot}
+          />
+        )}
         {points && study.revision !== revision && <span className="stale">out of date</span>}
       </Tools>
       {study.problem && <None role="alert">{study.problem}</None>}
@@ -125,18 +133,12 @@ export function Sweep() {
       )}
       {points && (
         <Both>
+          <div>{figure && <FigurePlot figure={figure} />}</div>
           <div>
-            <SweepPlot
-              curves={curvesOf(points, plot)}
-              unit={plot === 'voltage' ? 'p.u.' : plot === 'active_loss_mw' ? 'MW' : '%'}
-              across={quantity === 'conditions' ? '' : '%'}
-            />
-          </div>
-          <div>
-            {side === 'points' ? (
+            {side === 'points' || !table || !study.address ? (
               <PointTable points={points} />
             ) : (
-              <Figures table={study.result!.tables[side] ?? points} />
+              <ResultGrid key={side} table={table} address={study.address} />
             )}
           </div>
         </Both>
@@ -146,29 +148,6 @@ export function Sweep() {
 }
 
 const column = (t: StudyTable, name: string) => t.columns.find((c) => c.name === name)?.values ?? []
-
-/** Curves of what is plotted: for each kind of control one, or two for the voltage. */
-function curvesOf(points: StudyTable, plot: string): Curve[] {
-  const automatic = column(points, 'automatic') as boolean[]
-  const factor = column(points, 'factor') as (number | null)[]
-  const label = column(points, 'label') as string[]
-  const names = plot === 'voltage' ? ['lowest_voltage_pu', 'highest_voltage_pu'] : [plot]
-  const count = new Set(automatic).size
-  return [false, true].flatMap((mode) => {
-    const rows = automatic.flatMap((a, i) => (a === mode ? [i] : []))
-    if (!rows.length) return []
-    return names.map((name): Curve => {
-      const values = column(points, name) as (number | null)[]
-      const word = name.startsWith('lowest') ? 'lowest' : name.startsWith('highest_voltage') ? 'highest' : ''
-      return {
-        name: [word, count > 1 ? (mode ? 'taps on' : 'taps off') : ''].filter(Boolean).join(', '),
-        dashed: !mode && count > 1,
-        second: name === 'highest_voltage_pu',
-        points: rows.map((r, k) => ({ x: factor[r] ?? k, label: label[r] ?? '', y: values[r] ?? null })),
-      }
-    })
-  })
-}
 
 const SHOWN = [
   'id',

@@ -1,10 +1,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Annotated, Literal
+from typing import Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict
 
 from ...electrical import SLACK, NetArrays, NodalPattern, SparseLU, nodal_pattern, trace
 from ...electrical.arrays import Bools, Columns, Floats, Ints
@@ -12,6 +12,7 @@ from ...errors import SingularMatrix
 from ...flow import Ending
 from ...flow.balanced import Reading
 from ...network import Condition, Network
+from ...network.fields import choice
 from ...results import Account, Column, Result, Table
 from ...results.state import LiveLoadFlow
 
@@ -23,21 +24,18 @@ class LinearFlowOptions(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    losses: Annotated[
-        Literal["none", "from_ac"],
-        Field(description="None: generation equals demand. From the AC solution: each branch's losses at the present AC "
-              "voltages are added as demand at one of its ends"),
-    ] = "from_ac"  # fmt: skip
-    losses_at: Annotated[
-        Literal["sending", "receiving"],
-        Field(description="The end at which a branch's losses are added: they flow through what lies before it, or also "
-              "through the branch itself"),
-    ] = "sending"  # fmt: skip
-    susceptance: Annotated[
-        Literal["x", "r_and_x"],
-        Field(description="Of a branch: from its reactance alone, 1 / x, or from resistance too, x / (r² + x²), which is less "
-              "where resistance is not small"),
-    ] = "x"  # fmt: skip
+    losses: Literal["none", "from_ac"] = choice(
+        "Losses", "None: generation equals demand. From the AC solution: each branch's losses at the present AC voltages are "
+        "added as demand at one of its ends", default="from_ac",
+    )  # fmt: skip
+    losses_at: Literal["sending", "receiving"] = choice(
+        "Losses at", "The end at which a branch's losses are added: they flow through what lies before it, or also through the "
+        "branch itself", default="sending", when={"losses": ("from_ac",)},
+    )  # fmt: skip
+    susceptance: Literal["x", "r_and_x"] = choice(
+        "Susceptance", "Of a branch: from its reactance alone, 1 / x, or from resistance too, x / (r² + x²), which is less where "
+        "resistance is not small", default="x",
+    )  # fmt: skip
 
 
 @dataclass(frozen=True)

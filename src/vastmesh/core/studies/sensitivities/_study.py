@@ -1,15 +1,14 @@
 from __future__ import annotations
 
-from typing import Annotated
-
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict
 
 from ...electrical.arrays import Floats
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
 from ...flow.balanced import Linearisation
 from ...network import Condition, Element, Network
+from ...network.fields import reference
 from ...results import Account, Column, Result, Table
 from ...results.state import LiveLoadFlow
 
@@ -19,8 +18,10 @@ class SensitivityOptions(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    bus: Annotated[str | None, Field(description="Bus at which a further MW or Mvar is injected")] = None
-    branch: Annotated[str | None, Field(description="Branch whose active power is watched at its from end")] = None
+    bus: str | None = reference("Bus", "Bus at which a further MW or Mvar is injected", to="bus", default=None)
+    branch: str | None = reference(
+        "Branch", "Branch whose active power is watched at its from end", to="branch", default=None
+    )
 
 
 def run_sensitivities(network: Network, options: SensitivityOptions, condition: Condition | None = None) -> Result:

@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
 from ...network import Condition, Network
-from ...results import Account, Column, Result, Table
+from ...results import Account, Axis, Column, Figure, Result, Series, Table
 from ...results.state import LoadFlowResult, solver_for
 from ..base import Progress
 
@@ -70,7 +70,12 @@ def run_sweep(network: Network, options: SweepOptions, progress: Progress) -> Re
             found = solve(condition)
             points.append(_Point(label, factor, automatic, found))
     progress(1.0, "solved")
-    return _published(network, points, tolerance)
+    axis = (
+        Axis("Condition")
+        if options.quantity == "conditions"
+        else Axis(f"{options.quantity.split('_')[0]} factor", "%", 0)
+    )
+    return _published(network, points, tolerance, axis)
 
 
 def _wanted(network: Network, options: SweepOptions) -> list[tuple[str, float | None, Condition]]:
@@ -87,7 +92,7 @@ def _wanted(network: Network, options: SweepOptions) -> list[tuple[str, float | 
     ]
 
 
-def _published(network: Network, points: list[_Point], tolerance_mva: float) -> Result:
+def _published(network: Network, points: list[_Point], tolerance_mva: float, across: Axis) -> Result:
     converged = [p for p in points if p.result.account.converged]
     tables = {"points": _points_table(points)}
     if len(points) <= _SIDE_BY_SIDE and converged:
@@ -109,7 +114,40 @@ def _published(network: Network, points: list[_Point], tolerance_mva: float) -> 
         tolerance_mva=tolerance_mva,
         explanation="" if converged else "No point has a solution; see the account of the load flow.",
     )  # fmt: skip
-    return Result(account, tables, {"points": float(len(points)), "failed": float(len(failed))}, [])
+    summary: dict[str, float | None] = {"points": float(len(points)), "failed": float(len(failed))}
+    return Result(account, tables, summary, figures=_figures(points, across))
+
+
+_PLOTTED = (
+    ("voltage", "Lowest and highest voltage", Axis("Voltage", "p.u.", 4),
+     (("lowest_voltage_pu", "lowest"), ("highest_voltage_pu", "highest"))),
+    ("losses", "Losses", Axis("Losses", "MW", 4), (("active_loss_mw", ""),)),
+    ("loading", "Worst loading", Axis("Loading", "%", 1), (("highest_loading_pct", ""),)),
+)  # fmt: skip
+
+
+def _figures(points: list[_Point], across: Axis) -> list[Figure]:
+    """Voltage, losses and loading over what is swept; a curve each with and without automatic control."""
+    modes = sorted({p.automatic for p in points})
+    figures = []
+    for name, label, axis, columns in _PLOTTED:
+        series = []
+        for mode in modes:
+            mine = [p for p in points if p.automatic == mode]
+            x = [p.label if p.factor is None else 100 * p.factor for p in mine]
+            for column, word in columns:
+                control = ("taps on" if mode else "taps off") if len(modes) > 1 else ""
+                figures_at = [_plotted(p.result, column) for p in mine]
+                words = ", ".join(w for w in (word, control) if w) or label.lower()
+                series.append(Series(f"{column} {control}".strip(), words, x, figures_at))
+        figures.append(Figure(name, label, across, axis, series))
+    return figures
+
+
+def _plotted(result: LoadFlowResult, name: str) -> float | None:
+    if not result.account.converged:
+        return None
+    return _worst(result)[1] if name == "highest_loading_pct" else result.summary.get(name)
 
 
 def _points_table(points: list[_Point]) -> Table:

@@ -1,0 +1,111 @@
+"""A study that only one file knows of has a page with everything; it goes on whatever the shelf shows."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+
+import pytest
+from playwright.sync_api import Page, expect
+from tools.served import served, show
+
+from tests.browser.test_accessibility import violations
+from tests.browser.test_bench import shape
+from tests.browser.test_daily_work import pick
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    with served(tmp_path_factory.mktemp("lanterns"), "demo", module="tests.made_up") as address:
+        yield address
+
+
+@pytest.fixture(scope="module")
+def demo_project(server: str) -> str:
+    from tests.browser.conftest import call
+
+    found: str = call(f"{server}/api/projects")[0]["id"]
+    return found
+
+
+def test_a_study_of_one_file_has_a_page_with_everything(bench: Page) -> None:
+    show(bench, "Lantern light")
+    form = bench.get_by_role("form", name="Options: Lantern light")
+    expect(form.get_by_text("Soot")).to_have_count(0)  # matters with a long wick alone
+    pick(bench, "Wick", "long")
+    expect(form.get_by_text("Soot")).to_be_visible()
+    form.get_by_label("Reach").fill("far")
+    form.get_by_label("Reach").press("Enter")
+    expect(form.get_by_role("alert")).to_contain_text("is not a number")
+    form.get_by_label("Reach").fill("3")
+    form.get_by_label("Reach").press("Enter")
+    shape(bench, "Heron End").first.click()
+    expect(form.locator("[data-option=keeper]")).to_contain_text("Heron End")
+    form.get_by_role("button", name="Run", exact=True).click()
+    expect(bench.get_by_test_id("statement")).to_contain_text("is the brightest of 116")
+    expect(bench.get_by_test_id("figure-reach").locator("rect")).to_have_count(12)
+    assert violations(bench) == []
+    toolbar = bench.get_by_role("toolbar", name="Lantern light")
+    toolbar.get_by_role("button", name="Lanterns").click()
+    line = bench.get_by_role("combobox", name="Sift: which rows to show")
+    line.fill("light_km > 2 km")
+    expect(bench.get_by_text("2 of 116")).to_be_visible()
+    pick(bench, "On the sheet", "Lantern light")
+    expect(bench.get_by_role("button", name=re.compile("Light Lens"))).to_be_visible()
+    toolbar.get_by_role("button", name="Findings 1").click()
+    expect(bench.get_by_role("region", name="Findings of the study")).to_contain_text("at most 1 km is pleasant")
+    toolbar.get_by_role("button", name="Workings").click()
+    expect(bench.get_by_role("region", name="Workings of Heron End")).to_contain_text("Light of a lantern")
+    assert violations(bench) == []
+    toolbar.get_by_role("button", name="Keep").click()
+    show(bench, "Runs")
+    expect(bench.get_by_role("list", name="Kept runs")).to_contain_text("Lantern light")
+
+
+def test_a_running_study_goes_on_while_other_views_are_shown_and_is_cancelled(bench: Page) -> None:
+    show(bench, "Lantern light")
+    form = bench.get_by_role("form", name="Options: Lantern light")
+    form.get_by_label("Slowness").fill("50")
+    form.get_by_label("Slowness").press("Enter")
+    form.get_by_role("button", name="Run", exact=True).click()
+    expect(form.get_by_role("progressbar", name="Progress")).to_be_visible()
+    show(bench, "Tables")
+    bench.keyboard.press("b")
+    expect(form).to_have_count(0)
+    show(bench, "Lantern light")
+    expect(form.get_by_label("Slowness")).to_have_value("50")
+    expect(form.get_by_text(re.compile("lighting lantern"))).to_be_visible()
+    form.get_by_role("button", name="Cancel").click()
+    expect(form.get_by_role("alert")).to_contain_text("cancelled")
+    expect(form.get_by_role("button", name="Run", exact=True)).to_be_visible()
+
+
+def test_what_one_tab_tries_and_runs_is_not_seen_in_another(
+    new_page: Callable[..., Page], server: str, project: str
+) -> None:
+    one, two = new_page(), new_page()
+    for page in (one, two):
+        page.goto(f"{server}/p/{project}")
+        page.wait_for_selector("[data-ready=yes]")
+        show(page, "Tables")
+        page.get_by_role("combobox", name="Sift: which rows to show").fill("voltage_pu < 0.95")
+    found = two.get_by_text(re.compile(r"^\d+ of 116$"))
+    before = found.inner_text()
+    track = one.get_by_role("slider", name="demand").locator("xpath=..").bounding_box()
+    assert track
+    y = track["y"] + track["height"] / 2
+    one.mouse.move(track["x"] + track["width"] / 2, y)
+    one.mouse.down()
+    one.mouse.move(track["x"] + 4, y, steps=4)  # held: tried, and not kept
+    expect(one.get_by_test_id("badge")).to_contain_text("trying")
+    expect(one.get_by_text(re.compile(r"^0 of 116$"))).to_be_visible()
+    two.get_by_role("combobox", name="Sift: which rows to show").fill("voltage_pu < 0.95 and voltage_pu > 0")
+    expect(found).to_have_text(before)
+    expect(two.get_by_test_id("demand")).to_have_text("100 %")
+    show(two, "Lantern light")
+    two.get_by_role("button", name="Run", exact=True).click()
+    expect(two.get_by_test_id("statement")).to_be_visible()
+    one.mouse.up()
+    show(one, "Lantern light")
+    expect(one.get_by_role("button", name="Run", exact=True)).to_be_visible()
+    expect(one.get_by_test_id("statement")).to_have_count(0)

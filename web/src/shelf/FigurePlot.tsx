@@ -1,0 +1,204 @@
+/** A declared plot: curves, bars or points over numbers or words, with limits drawn in; a point selects its element. */
+import { scaleLinear } from 'd3-scale'
+import { useEffect, useRef, useState } from 'react'
+import styled, { useTheme } from 'styled-components'
+import type { components } from '../api/schema'
+import { fixed } from '../design/format'
+import { font } from '../design/tokens'
+import { hover, select } from '../session/store'
+
+export type Figure = components['schemas']['FigureOut']
+
+const Frame = styled.div`height: 100%; min-height: 90px; svg { display: block; } text { font: 400 11px ${font.mono}; } [data-element] { cursor: pointer; }`
+const [LEFT, RIGHT, TOP, BOTTOM] = [58, 136, 20, 34]
+/** Dashes that tell curves apart where colour does not. */
+const DASHES = [undefined, '5 4', '2 3', '9 3 2 3']
+
+/** How wide and high an element is now. */
+function useSize() {
+  const frame = useRef<HTMLDivElement>(null)
+  const [size, setSize] = useState({ width: 460, height: 150 })
+  useEffect(() => {
+    const watch = new ResizeObserver(
+      ([e]) => e && setSize({ width: e.contentRect.width, height: e.contentRect.height }),
+    )
+    if (frame.current) watch.observe(frame.current)
+    return () => watch.disconnect()
+  }, [])
+  return { frame, size }
+}
+
+const isFigure = (v: unknown): v is number => typeof v === 'number'
+
+export function FigurePlot({ figure }: { figure: Figure }) {
+  const theme = useTheme()
+  const { frame, size } = useSize()
+  const words = [...new Set(figure.series.flatMap((s) => s.x.filter((v) => typeof v === 'string')))]
+  const named = words.length > 0
+  const place = (v: number | string | null) => (named ? words.indexOf(String(v)) : (v as number))
+  const xs = figure.series.flatMap((s) => s.x.map(place).filter(isFigure))
+  const bars = figure.series.some((s) => s.drawn === 'bars')
+  const ys = [
+    ...figure.series.flatMap((s) => s.y.filter(isFigure)),
+    ...(figure.bounds ?? []).filter((b) => b.across !== 'x').map((b) => b.value),
+    ...(bars ? [0] : []),
+  ]
+  if (!ys.length || !xs.length) return <Frame ref={frame}>Nothing to plot: no point has a figure.</Frame>
+  const edge = named || bars ? 0.5 : 0
+  const x = scaleLinear()
+    .domain([Math.min(...xs) - edge, Math.max(...xs, Math.min(...xs) + 1e-9) + edge])
+    .range([LEFT, size.width - RIGHT])
+  const y = scaleLinear()
+    .domain([Math.min(...ys), Math.max(...ys, Math.min(...ys) + 1e-9)])
+    .nice()
+    .range([size.height - BOTTOM, TOP])
+  const ticks = y.ticks(Math.max(2, Math.round(size.height / 34)))
+  const step = ticks.length > 1 ? Math.abs(ticks[1]! - ticks[0]!) : 1
+  const digits = Math.max(0, Math.ceil(-Math.log10(step)))
+  const exact = figure.y.digits ?? digits + 1
+  const colour = (n: number) => (n % 2 ? theme.feeders[1] : theme.accent)
+  const column = bars
+    ? Math.max(2, (x(1) - x(0)) * (0.8 / figure.series.filter((s) => s.drawn === 'bars').length))
+    : 0
+  const ends = spreadOut(
+    figure.series.map((s) => {
+      const last = s.y.findLast(isFigure)
+      return last === undefined ? 0 : y(last)
+    }),
+  )
+  const across = named
+    ? words.map((w, n) => ({ at: x(n), label: w }))
+    : x.ticks(Math.max(2, Math.round(size.width / 90))).map((t) => ({ at: x(t), label: String(t) }))
+  return (
+    <Frame ref={frame}>
+      <svg
+        width={size.width}
+        height={size.height}
+        role="img"
+        aria-label={`${figure.label}: ${figure.series.map((s) => s.label).join('; ')}`}
+        data-testid={`figure-${figure.name}`}
+      >
+        <text x={4} y={12} fill={theme.quiet}>
+          {figure.y.label}
+          {figure.y.unit ? ` ${figure.y.unit}` : ''}
+        </text>
+        {ticks.map((t) => (
+          <g key={t}>
+            <path d={`M${LEFT} ${y(t)}H${size.width - RIGHT}`} stroke={theme.rule} strokeWidth={0.7} />
+            <text x={LEFT - 6} y={y(t) + 4} textAnchor="end" fill={theme.quiet}>
+              {fixed(t, digits)}
+            </text>
+          </g>
+        ))}
+        {across.map((t) => (
+          <text key={t.label} x={t.at} y={size.height - BOTTOM + 15} textAnchor="middle" fill={theme.quiet}>
+            {t.label}
+          </text>
+        ))}
+        <text x={size.width - RIGHT} y={size.height - 4} textAnchor="end" fill={theme.quiet}>
+          {figure.x.label}
+          {figure.x.unit ? ` ${figure.x.unit}` : ''}
+        </text>
+        {(figure.bounds ?? []).map((b) => (
+          <g key={`${b.label} ${b.value}`}>
+            <path
+              d={
+                b.across === 'x'
+                  ? `M${x(b.value)} ${TOP}V${size.height - BOTTOM}`
+                  : `M${LEFT} ${y(b.value)}H${size.width - RIGHT}`
+              }
+              stroke={theme.breach}
+              strokeDasharray="6 4"
+            />
+            <text
+              x={b.across === 'x' ? x(b.value) + 4 : size.width - RIGHT + 7}
+              y={b.across === 'x' ? TOP + 9 : y(b.value) + 4}
+              fill={theme.breach}
+            >
+              {b.label}
+            </text>
+          </g>
+        ))}
+        {figure.series.map((s, n) => {
+          const points = s.x.map((v, i) => ({ x: place(v), y: s.y[i], word: v, id: s.elements?.[i] ?? null }))
+          const offset = s.drawn === 'bars' ? (n - (figure.series.length - 1) / 2) * column : 0
+          return (
+            <g key={s.name}>
+              {(s.drawn ?? 'line') === 'line' && (
+                <path
+                  d={pathOf(points, x, y)}
+                  fill="none"
+                  stroke={colour(n)}
+                  strokeWidth={1.8}
+                  strokeDasharray={DASHES[Math.floor(n / 2) % DASHES.length]}
+                />
+              )}
+              {points.map((p, i) =>
+                !isFigure(p.y) || !isFigure(p.x) ? null : (
+                  <g
+                    // biome-ignore lint/suspicious/noArrayIndexKey: points have their order and nothing else
+                    key={i}
+                    data-element={p.id ?? undefined}
+                    onClick={p.id ? () => select(p.id, { reveal: true }) : undefined}
+                    onPointerEnter={p.id ? () => hover(p.id) : undefined}
+                    onPointerLeave={p.id ? () => hover(null) : undefined}
+                  >
+                    {s.drawn === 'bars' ? (
+                      <rect
+                        x={x(p.x) - column / 2 + offset}
+                        width={column}
+                        y={Math.min(y(p.y), y(0))}
+                        height={Math.abs(y(p.y) - y(0))}
+                        fill={colour(n)}
+                      />
+                    ) : (
+                      <circle cx={x(p.x)} cy={y(p.y)} r={2.4} fill={colour(n)} />
+                    )}
+                    <title>{`${s.label}, ${p.word}: ${fixed(p.y, exact)} ${figure.y.unit ?? ''}`}</title>
+                  </g>
+                ),
+              )}
+              {figure.series.length > 1 && (
+                <text x={size.width - RIGHT + 7} y={ends[n]! + 4} fill={colour(n)}>
+                  {s.label}
+                </text>
+              )}
+            </g>
+          )
+        })}
+      </svg>
+    </Frame>
+  )
+}
+
+interface Point {
+  readonly x: number | null
+  readonly y: number | null | undefined
+}
+
+/** A path that is broken where there is nothing. */
+function pathOf(points: readonly Point[], x: (v: number) => number, y: (v: number) => number): string {
+  let pen = false
+  return points
+    .map((p) => {
+      if (!isFigure(p.x) || !isFigure(p.y)) {
+        pen = false
+        return ''
+      }
+      const step = `${pen ? 'L' : 'M'}${x(p.x).toFixed(1)} ${y(p.y).toFixed(1)}`
+      pen = true
+      return step
+    })
+    .join('')
+}
+
+/** Heights of the names at the ends, moved apart where they would cover each other. */
+function spreadOut(heights: readonly number[]): number[] {
+  const order = heights.map((_, i) => i).sort((a, b) => heights[a]! - heights[b]!)
+  const found = [...heights]
+  for (let k = 1; k < order.length; k++) {
+    const above = found[order[k - 1]!]!
+    if (found[order[k]!]! - above < 13) found[order[k]!] = above + 13
+  }
+  return found
+}
