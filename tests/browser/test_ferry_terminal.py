@@ -100,7 +100,7 @@ class Planner:
 def build_terminal(planner: Planner) -> None:
     p = planner
     # Main supply: 33 kV, by fault level and X/R, over 6 km of overhead line given by its geometry.
-    p.find("Supply point")
+    p.find("Supply")
     p.rename("Coast 33")
     p.find("Supply")
     p.rename("Main supply")

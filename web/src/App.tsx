@@ -58,7 +58,7 @@ export function App() {
       else close()
       if (place.at === 'start') {
         const projects = await answer(client.GET('/api/projects'))
-        go(projects[0] ? `/p/${projects[0].id}` : '/projects', true)
+        go(projects.length === 1 ? `/p/${projects[0]!.id}` : '/projects', true)
       }
     }
     work().catch((error: unknown) => setProblem(messageOf(error)))

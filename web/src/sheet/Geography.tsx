@@ -6,8 +6,9 @@ import { useTheme } from 'styled-components'
 import { usePrefs } from '../model/prefs'
 import { updateOrTell } from '../session/queue'
 import { useBench } from '../session/store'
-import { type Point, toScreen, toWorld, type View } from './geometry'
+import { type Box, overlaps, type Point, toScreen, toWorld, type View } from './geometry'
 import { paintSurface, spotsOf, spread } from './heat'
+import type { Label } from './labels'
 import { type Backdrop as Map_, pieceAt, project, readBackdrop, unproject } from './mapScene'
 import type { Scene } from './scene'
 
@@ -25,8 +26,8 @@ export function useBackdrop(wanted: boolean): Map_ {
   return useMemo(() => (data ? readBackdrop(data) : NOTHING), [data])
 }
 
-/** Coast, roads and settlements, in map units. */
-export function Backdrop({ map, k }: { map: Map_; k: number }) {
+/** Coast and roads, in map units. */
+export function Backdrop({ map }: { map: Map_ }) {
   const theme = useTheme()
   return (
     <g pointerEvents="none" data-testid="backdrop">
@@ -51,24 +52,56 @@ export function Backdrop({ map, k }: { map: Map_; k: number }) {
           vectorEffect="non-scaling-stroke"
         />
       ))}
-      {map.places.map((p) => (
-        <text
-          key={p.name}
-          x={p.at.x}
-          y={p.at.y}
-          textAnchor="middle"
-          fill={theme.place}
-          stroke={theme.land}
-          strokeWidth={3 / k}
-          paintOrder="stroke"
-          style={{
-            font: `italic 400 ${(p.size > 1 ? 14 : 11.5) / k}px 'IBM Plex Sans', sans-serif`,
-            letterSpacing: '0.06em',
-          }}
-        >
-          {p.name}
-        </text>
-      ))}
+    </g>
+  )
+}
+
+/** Around a symbol: no place name stands there. */
+const CLEAR = 9
+
+/** Settlements in screen coordinates, each where neither a label nor a symbol stands, or not at all. */
+export function Places(props: { map: Map_; view: View; labels: readonly Label[]; buses: readonly Point[] }) {
+  const theme = useTheme()
+  const { map, view, labels, buses } = props
+  const taken: Box[] = [
+    ...labels.map((l) => l.box),
+    ...buses.map((b) => {
+      const p = toScreen(view, b)
+      return { minX: p.x - CLEAR, maxX: p.x + CLEAR, minY: p.y - CLEAR, maxY: p.y + CLEAR }
+    }),
+  ]
+  return (
+    <g pointerEvents="none" data-testid="places">
+      {map.places.map((p) => {
+        const size = p.size > 1 ? 14 : 11.5
+        const half = (p.name.length * size * 0.58) / 2
+        const at = toScreen(view, p.at)
+        const found = [0, 18, -20, 34, -36]
+          .map((dy) => ({ x: at.x, y: at.y + dy }))
+          .find((q) => {
+            const box = { minX: q.x - half, maxX: q.x + half, minY: q.y - size, maxY: q.y + 4 }
+            return !taken.some((t) => overlaps(t, box))
+          })
+        if (!found) return null
+        return (
+          <text
+            key={p.name}
+            x={found.x}
+            y={found.y}
+            textAnchor="middle"
+            fill={theme.place}
+            stroke={theme.land}
+            strokeWidth={3}
+            paintOrder="stroke"
+            style={{
+              font: `italic 400 ${size}px 'IBM Plex Sans', sans-serif`,
+              letterSpacing: '0.06em',
+            }}
+          >
+            {p.name}
+          </text>
+        )
+      })}
     </g>
   )
 }

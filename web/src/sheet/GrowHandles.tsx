@@ -49,10 +49,11 @@ export function GrowHandles({ scene, view, size, more }: Props) {
   const p = toScreen(view, spot)
   const half = item.kind === 'bus' ? 185 : here.length ? 130 + (phases ? 70 : 0) : 90
   const left = Math.min(Math.max(p.x, half), size.width - half)
-  const room = p.y + 66 < size.height
+  // The legend stands at the lower left, buttons at the lower right.
+  const below = p.y + 66 < size.height - (left - half < LEGEND.width ? LEGEND.height : 0)
   return (
     <Strip
-      style={{ left, top: room ? p.y + 32 : p.y - 80 }}
+      style={{ left, top: below ? p.y + 32 : Math.min(p.y, size.height) - 80 }}
       role="toolbar"
       aria-label={
         item.kind === 'switch'
@@ -91,6 +92,9 @@ export function GrowHandles({ scene, view, size, more }: Props) {
     </Strip>
   )
 }
+
+/** What the legend takes of the lower left corner. */
+const LEGEND = { width: 600, height: 62 }
 
 /** Another phase in one press, a lateral with all that hangs on it. */
 function PhaseHandles({ phases }: { phases: NonNullable<ReturnType<typeof usePhaseChoices>> }) {

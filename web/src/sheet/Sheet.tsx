@@ -1,7 +1,7 @@
 /** The sheet: the diagram with its labels, marks, grow handles and legend. */
 import { useQuery } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
-import styled, { useTheme } from 'styled-components'
+import styled, { ThemeProvider, useTheme } from 'styled-components'
 import type { Finding } from '../api/client'
 import { feedersQuery } from '../api/queries'
 import { IconButton } from '../design/controls'
@@ -17,7 +17,7 @@ import { fitSheet, hover, select, selection, toggle, useBench, useCondition } fr
 import { paintCanvas } from './canvas'
 import { Detail } from './Detail'
 import { fold, LEAST_BUSES, type Mark, sitesOf, stepAt } from './folding'
-import { Backdrop, HeatSurface, Routes, useBackdrop } from './Geography'
+import { Backdrop, HeatSurface, Places, Routes, useBackdrop } from './Geography'
 import { GrowHandles } from './GrowHandles'
 import { boxOf, centred, fitView, type Point, pathOf, toScreen, type View, zoomed } from './geometry'
 import { hitAt } from './hit'
@@ -124,10 +124,12 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
   )
   const feeders = useFeeders(lens === 'feeder')
   const backdrop = useBackdrop(onMap)
+  // What is drawn hollow shows what it stands on: the panel, or land.
+  const ground = useMemo(() => (onMap ? { ...theme, panel: theme.land } : theme), [onMap, theme])
   const paint = useMemo(
     () =>
       makePaint({
-        palette: theme,
+        palette: ground,
         lens,
         bands: prefs.bands,
         items,
@@ -136,7 +138,7 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
         pinned: pinned?.result ?? null,
         study,
       }),
-    [theme, lens, prefs.bands, items, result, feeders, pinned, study],
+    [ground, lens, prefs.bands, items, result, feeders, pinned, study],
   )
   const folded = useFolded(scene, view.k)
   const shapes = useMemo(() => visible(folded, view, size), [folded, view, size])
@@ -197,7 +199,10 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
     event.preventDefault()
   }
   const idAt = (event: React.MouseEvent) => {
-    const told = (event.target as Element).closest?.('[data-id]')?.getAttribute('data-id')
+    const target = event.target as Element
+    const told =
+      target.closest?.('[data-id]')?.getAttribute('data-id') ??
+      target.closest?.('[data-of]')?.getAttribute('data-of')
     if (told || !many) return told ?? null
     const frame = svg.current?.getBoundingClientRect()
     return frame ? hitAt(shapes, view, { x: event.clientX - frame.x, y: event.clientY - frame.y }) : null
@@ -227,7 +232,9 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
     const label = (event.target as Element).getAttribute('data-label')
     if (label) return start(event, { kind: 'label', id: label }, { x: 0, y: 0 })
     const id = idAt(event)
-    const bus = scene.busById.get(id ?? '')
+    // A name is no handle: from there the sheet is moved, and not the bus.
+    const named = (event.target as Element).closest?.('[data-of]')
+    const bus = named ? undefined : scene.busById.get(id ?? '')
     // On the canvas a drag moves the sheet: too much stands too close for moving single buses.
     if (bus && !event.shiftKey && !many) grab(event, bus.id, bus)
     else if (event.shiftKey && !id) box(event)
@@ -241,7 +248,7 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
       {onMap && (
         <Behind aria-hidden="true">
           <g transform={`translate(${view.x} ${view.y}) scale(${view.k})`}>
-            <Backdrop map={backdrop} k={view.k} />
+            <Backdrop map={backdrop} />
           </g>
         </Behind>
       )}
@@ -281,14 +288,16 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
           ))}
           {picking && <Halo scene={scene} id={picking.from} colour={theme.watch} opacity={0.5} />}
           {!many && (
-            <Painter
-              shapes={onMap ? { ...shapes, hangs: view.k > 0.8 ? shapes.hangs : NO_HANGS } : shapes}
-              paint={paint}
-              symbolScale={symbolScale}
-              apart={apart}
-              showFlow={view.k > 0.3}
-              animate={prefs.animate && view.k > 0.12}
-            />
+            <ThemeProvider theme={ground}>
+              <Painter
+                shapes={onMap ? { ...shapes, hangs: view.k > 0.8 ? shapes.hangs : NO_HANGS } : shapes}
+                paint={paint}
+                symbolScale={symbolScale}
+                apart={apart}
+                showFlow={view.k > 0.3}
+                animate={prefs.animate && view.k > 0.12}
+              />
+            </ThemeProvider>
           )}
         </g>
         {folded.marks.length > 0 && (
@@ -305,7 +314,8 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
             point={point}
           />
         )}
-        <Labels labels={labels} movable={chosen.size ? null : selected} />
+        {onMap && <Places map={backdrop} view={view} labels={labels} buses={shapes.buses} />}
+        <Labels labels={labels} movable={chosen.size ? null : selected} onMap={onMap} />
         {!looking && <SchemeLayer scene={scene} view={view} items={switched} build={build} />}
         <Marks shapes={shapes} paint={paint} view={view} />
         {onMap ? <Routes scene={scene} view={view} /> : <BarEnds scene={scene} view={view} start={start} />}
@@ -621,10 +631,29 @@ function Halo({
   )
 }
 
-function Labels({ labels, movable }: { labels: readonly Label[]; movable: string | null }) {
+function Labels(props: { labels: readonly Label[]; movable: string | null; onMap: boolean }) {
   const theme = useTheme()
+  const { labels, movable, onMap } = props
+  const ground = onMap ? theme.land : theme.panel
   return (
-    <g pointerEvents="none" paintOrder="stroke" stroke={theme.panel} strokeWidth={3.5} strokeLinejoin="round">
+    <g paintOrder="stroke" stroke={ground} strokeWidth={3.5} strokeLinejoin="round">
+      {labels.map(
+        (l) =>
+          l.backed &&
+          !onMap && (
+            <rect
+              key={`ground ${l.key}`}
+              x={l.box.minX}
+              y={l.box.minY}
+              width={l.box.maxX - l.box.minX}
+              height={l.box.maxY - l.box.minY}
+              rx={3}
+              fill={theme.panel}
+              stroke="none"
+              pointerEvents="none"
+            />
+          ),
+      )}
       {labels.map((l) => (
         <text
           key={l.key}
@@ -632,9 +661,9 @@ function Labels({ labels, movable }: { labels: readonly Label[]; movable: string
           y={l.y}
           textAnchor={l.anchor}
           fill={inkOf(theme, l)}
+          data-of={l.of}
           data-label={l.key === movable ? l.key : undefined}
-          pointerEvents={l.key === movable ? 'all' : undefined}
-          style={l.key === movable ? { cursor: 'move' } : undefined}
+          style={{ cursor: l.key === movable ? 'move' : 'pointer' }}
         >
           {l.name && (
             <tspan className="name" fill={theme.ink} data-label={l.key === movable ? l.key : undefined}>

@@ -31,7 +31,9 @@ const MARGIN = { side: 40, top: 40, bottom: 62 } as const
 export function fitView(box: Box, width: number, height: number): View {
   const w = Math.max(box.maxX - box.minX, 1)
   const h = Math.max(box.maxY - box.minY, 1)
-  const { side, top, bottom } = MARGIN
+  const { top, bottom } = MARGIN
+  // Names stand beside the outermost bars, where the window is wide enough for them.
+  const side = width > 640 ? MARGIN.side + 60 : MARGIN.side
   const k = Math.min((width - 2 * side) / w, (height - top - bottom) / h, 1.4)
   const zoom = Math.max(k, MIN_ZOOM)
   return {

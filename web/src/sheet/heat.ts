@@ -30,6 +30,7 @@ export function spread(spots: readonly Spot[], width: number, height: number): S
   const rows = Math.ceil(height / CELL)
   const value = new Float64Array(columns * rows)
   const weight = new Float64Array(columns * rows)
+  const sum = new Float64Array(columns * rows)
   for (const { at, value: v } of spots) {
     const cx = at.x / CELL
     const cy = at.y / CELL
@@ -42,13 +43,14 @@ export function spread(spots: readonly Spot[], width: number, height: number): S
         const w = (1 - far) ** 3
         const i = y * columns + x
         value[i]! += w * v
-        weight[i]! += w
+        sum[i]! += w
+        // The nearest figure tells how much is known: the surface fades towards its edges, however many stand together.
+        weight[i] = Math.max(weight[i]!, (1 - far) ** 1.6)
       }
     }
   }
   for (let i = 0; i < value.length; i++) {
-    value[i] = weight[i]! > 0 ? value[i]! / weight[i]! : Number.NaN
-    weight[i] = Math.min(1, weight[i]!)
+    value[i] = sum[i]! > 0 ? value[i]! / sum[i]! : Number.NaN
   }
   return { columns, rows, value, weight }
 }

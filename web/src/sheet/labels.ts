@@ -12,6 +12,8 @@ import type { BranchShape, BusShape, HangShape, Scene } from './scene'
 
 export interface Label {
   readonly key: string
+  /** The element it is about. */
+  readonly of: string
   readonly x: number
   readonly y: number
   readonly anchor: 'start' | 'middle' | 'end'
@@ -19,6 +21,8 @@ export interface Label {
   readonly value: string
   readonly box: Box
   readonly severity: string | undefined
+  /** A line runs behind it: it stands on a ground of its own, that the line ends at. */
+  readonly backed?: boolean
 }
 
 /** The colour a label is written in: that of its finding, where it has one. */
@@ -33,6 +37,8 @@ interface Spot {
 
 interface Wish extends Spot {
   readonly id: string
+  /** The element it is about, where that is not its id. */
+  readonly of?: string
   /** Where else it may stand, when a line would strike through it at its first place. */
   readonly elsewhere?: readonly Spot[]
   readonly name: string
@@ -136,7 +142,7 @@ function endWishes(branch: BranchShape, result: Result | null, view: View, words
     const at = across
       ? { x: p.x, y: p.y - 6, anchor: 'middle' as const }
       : { x: p.x + 7, y: p.y + 4, anchor: 'start' as const }
-    return value ? [{ id: `${branch.id} ${end}`, ...at, name: '', value, weight: 35 }] : []
+    return value ? [{ id: `${branch.id} ${end}`, of: branch.id, ...at, name: '', value, weight: 35 }] : []
   })
 }
 
@@ -182,6 +188,11 @@ export function labelsFor(
           // Beyond the mark of a finding, which stands there.
           { x: p.x - bus.half * k - (severity ? 26 : 6), y: p.y + 4, anchor: 'end' },
           { x: p.x + bus.half * k + 6, y: p.y + 4, anchor: 'start' },
+          // Below the bar, and one line higher than usual.
+          { x: p.x - bus.half * k, y: p.y + 17, anchor: 'start' },
+          { x: p.x + bus.half * k, y: p.y + 17, anchor: 'end' },
+          { x, y: y - 13, anchor: 'start' },
+          { x: p.x + bus.half * k, y: y - 13, anchor: 'end' },
         ],
         weight: strong ? first : 100 + Math.log2(1 + bus.kv) * 10,
       })
@@ -213,6 +224,7 @@ export function labelsFor(
       const name = `open to ${end.name}`
       wishes.push({
         id: `${branch.id} ${name}`,
+        of: branch.id,
         x: q.x + 7,
         y: q.y,
         anchor: 'start',
@@ -281,7 +293,7 @@ export function labelsFor(
       const y = p.y + (hang.up ? -10 * k : 9 * k) + 4
       wishes.push({
         id: hang.id,
-        x: p.x + 12 * k,
+        x: p.x + (8 * hang.size + 4) * k,
         y,
         anchor: 'start',
         name: emphasised.has(hang.id) ? hang.name : '',
@@ -387,7 +399,14 @@ export function wiresOf(
       put(box)
     }
   }
-  for (const b of scene.branches) for (const piece of [b.points, b.stub, b.leg]) if (piece) add(piece)
+  const scale = Math.max(1, Math.min(2.2, 0.7 / view.k))
+  for (const b of scene.branches) {
+    for (const piece of [b.points, b.stub, b.leg]) if (piece) add(piece)
+    if (b.kind === 'line' || b.kind === 'switch') continue
+    const p = toScreen(view, b.at)
+    const [half, tall] = [9 * view.k * scale, 14 * view.k * scale]
+    put({ minX: p.x - half, maxX: p.x + half, minY: p.y - tall, maxY: p.y + tall })
+  }
   for (const h of scene.hangs) add(h.points)
   return (box) => {
     let struck = box.minX < 0 || box.maxX > width
@@ -449,25 +468,26 @@ function place(wishes: Wish[], bars: readonly Box[], struck: (box: Box) => boole
   for (const w of wishes) {
     if (taken.length >= MOST) break
     const found = spotFor(w, free, struck)
-    if (found) taken.push({ key: w.id, value: w.value, severity: w.severity, ...found })
+    if (found) taken.push({ key: w.id, of: w.of ?? w.id, severity: w.severity, ...found })
   }
   return taken
 }
 
-/** Where a label stands and what of it: the figure alone, where there is no room for the name as well. */
+/** Where a label stands and what of it: of a bar the name alone, of others the figure alone, where there is no room for both. */
 function spotFor(w: Wish, free: (w: Wish, box: Box) => boolean, struck: (box: Box) => boolean) {
-  const names = w.name && w.value ? [w.name, ''] : [w.name]
-  let behind: (Spot & { name: string; box: Box }) | null = null
-  for (const name of names) {
+  const bar = w.weight >= 100
+  const whole = { name: w.name, value: w.value }
+  const part = bar ? { name: w.name, value: '' } : { name: '', value: w.value }
+  let behind: (Spot & { name: string; value: string; box: Box }) | null = null
+  for (const { name, value } of w.name && w.value ? [whole, part] : [whole]) {
     for (const { x, y, anchor } of [w, ...(w.elsewhere ?? [])]) {
-      const box = textBox({ ...w, x, y, anchor }, name)
+      const box = textBox({ ...w, x, y, anchor, value }, name)
       if (!free(w, box)) continue
-      if (!w.elsewhere || !struck(box)) return { x, y, anchor, name, box }
-      behind ??= { x, y, anchor, name, box }
+      if (!w.elsewhere || !struck(box)) return { x, y, anchor, name, value, box }
+      // What hides least: the name of a bar alone.
+      if (!behind || (bar && !value && behind.value)) behind = { x, y, anchor, name, value, box }
     }
-    // The name of a bar is worth more than to stand clear.
-    if (behind && w.weight >= 100) return behind
   }
-  // What is one of many may go; a node or a finding stays, struck through or not.
-  return w.weight >= 60 || w.severity ? behind : null
+  // A bar, what is chosen, a node or a finding stays, on a ground of its own; what is one of many may go.
+  return behind && (w.weight >= 60 || w.severity) ? { ...behind, backed: true } : null
 }

@@ -13,17 +13,17 @@ const Frame = styled.section`
 `
 const Rail = styled.nav`
   display: flex; flex-direction: column; border-right: 1px solid ${(p) => p.theme.rule}; padding: 5px 0; min-height: 0; overflow-y: auto;
-  button {
+  .desk {
     display: flex; align-items: center; justify-content: space-between; gap: 4px; border: none; background: transparent; text-align: left;
     padding: 0 8px 0 13px; min-height: 33px; color: ${(p) => p.theme.quiet}; border-left: 3px solid transparent; outline-offset: -3px;
   }
-  button:hover { color: ${(p) => p.theme.ink}; }
-  button[aria-current='true'] { color: ${(p) => p.theme.ink}; font-weight: 500; background: ${(p) => p.theme.panel}; border-left-color: ${(p) => p.theme.accent}; }
+  .desk:hover { color: ${(p) => p.theme.ink}; }
+  .desk[aria-current='true'] { color: ${(p) => p.theme.ink}; font-weight: 500; background: ${(p) => p.theme.panel}; border-left-color: ${(p) => p.theme.accent}; }
 `
 const Folded = styled(Rail)`
   flex-direction: row; grid-column: 1 / -1; border: none; padding: 0 8px 0 3px; align-items: center; overflow: hidden;
   .space { flex: 1; }
-  button[aria-current='true'] { background: transparent; border-left-color: transparent; }
+  .desk[aria-current='true'] { background: transparent; border-left-color: transparent; }
 `
 const All = styled(
   Tabs,
@@ -64,17 +64,18 @@ function Mark({ useCount }: { useCount: NonNullable<View['useCount']> }) {
   return count > 0 ? <Count $serious={serious}>{count}</Count> : null
 }
 
-function DeskButton({ desk, current }: { desk: Desk; current: boolean }) {
+function DeskButton({ desk, current, counted }: { desk: Desk; current: boolean; counted: boolean }) {
   const views = useViews()
   return (
     <button
       type="button"
+      className="desk"
       aria-current={current}
       title={`${desk.about} (${desk.keys})`}
       onClick={() => openDesk(desk.id)}
     >
       {desk.label}
-      {!current &&
+      {counted &&
         views
           .filter((v) => v.desk === desk.id)
           .map((v) => v.useCount && <Mark key={v.id} useCount={v.useCount} />)}
@@ -90,7 +91,9 @@ export function Shelf() {
   const views = all.filter((v) => v.desk === desk)
   const view = viewNamed(shelf)
   const second = beside && beside !== shelf ? all.find((v) => v.id === beside) : undefined
-  const desks = DESKS.map((d) => <DeskButton key={d.id} desk={d} current={d.id === desk} />)
+  const desks = DESKS.map((d) => (
+    <DeskButton key={d.id} desk={d} current={d.id === desk} counted={!shelfOpen || d.id !== desk} />
+  ))
   const fold = (
     <IconButton
       icon={shelfOpen ? 'down' : 'up'}

@@ -84,12 +84,20 @@ def grow(network: Network, at: str, what: str, *, to: str | None = None, options
     changes = shoot.build(grower)
     items = [c.item for c in changes if isinstance(c, Add)]
     made = [i for i in items if i["kind"] == shoot.name] or [i for i in items if i["kind"] != "bus"] or items
-    return Grown(changes, made[-1]["id"], [i["id"] for i in items if i["kind"] == "bus"])
+    buses = [i["id"] for i in items if i["kind"] == "bus"]
+    # What leads on to a new bus is grown on from there.
+    leads_on = buses and shoot.name in _LEADS_ON
+    return Grown(changes, buses[-1] if leads_on else made[-1]["id"], buses)
 
 
 def _typical(values: dict[str, Any]) -> dict[str, Any]:
     """Values marked as typical until somebody confirms them."""
     return {**values, "origins": dict.fromkeys(values, "typical")}
+
+
+_LEADS_ON = (
+    "line", "cable", "section", "transformer", "auto", "lateral", "single_transformer", "service_transformer",
+)  # fmt: skip
 
 
 @dataclass
@@ -117,20 +125,32 @@ class _Grower:
     def level(self) -> float:
         return min(_LEVELS, key=lambda level: abs(level - (self.bus.nominal_kv or 11.0)) / level)
 
-    def new_bus(self, kv: float | None, stem: str, near: Bus | None = None) -> dict[str, Any]:
+    def new_bus(self, kv: float | None, stem: str, near: Bus | None = None, *, whole: bool = False) -> dict[str, Any]:
+        """A new bus; ``whole``: the stem is its name, as it stands."""
         near = near or self.bus
         same = {f: v for f in ("area",) if (v := getattr(near, f))}
         if kv == near.nominal_kv:
             same |= {"conductors": near.conductors}
         elif kv is not None and kv <= 1:  # low voltage is four-wire until somebody says otherwise
             same |= {"conductors": "ABCN"}
-        return {"kind": "bus", "id": self.names.next(stem), "nominal_kv": kv, **same}
+        ident = self.names.plain(stem) if whole else self.names.next(stem)
+        return {"kind": "bus", "id": ident, "nominal_kv": kv, **same}
 
-    def far_end(self, kv: float | None, stem: str, made: list[dict[str, Any]]) -> str:
+    def along(self) -> str:
+        """Stem of the names of buses further along: a bus named after its voltage is counted beside it, not from it."""
+        kv = self.bus.nominal_kv
+        return f"{self.bus.name}/" if kv and self.bus.name.endswith(f" {kv:g}") else self.bus.name
+
+    def at_level(self, kv: float) -> str:
+        """Name of a bus of another voltage at the same station: \"Ambry 33\" beside \"Ambry 132\"."""
+        own = f" {self.bus.nominal_kv:g}" if self.bus.nominal_kv else ""
+        return f"{self.bus.name.removesuffix(own)} {kv:g}"
+
+    def far_end(self, kv: float | None, stem: str, made: list[dict[str, Any]], *, whole: bool = False) -> str:
         """The second bus, or a new one that is added to ``made``."""
         if self.second is not None:
             return self.second.id
-        made.append(self.new_bus(kv, stem))
+        made.append(self.new_bus(kv, stem, whole=whole))
         return str(made[-1]["id"])
 
     def hang(self, kind: str, stem: str, values: dict[str, Any], **entered: Any) -> list[Change]:
@@ -209,7 +229,7 @@ def _inverter(g: _Grower) -> list[Change]:
 def _source(g: _Grower) -> list[Change]:
     level = {0.4: 20.0, 11.0: 250.0, 33.0: 1000.0}.get(g.level(), 5000.0)
     values = {"voltage_pu": 1.0, "fault_max_mva": level, "fault_min_mva": 0.8 * level, "x_over_r": 10.0}
-    return g.hang("source", "Supply" if g.bus.name.startswith("Supply") else f"Supply {g.bus.name}", values)
+    return g.hang("source", "Grid" if g.bus.name.startswith("Supply") else f"Supply {g.bus.name}", values)
 
 
 def _shunt(g: _Grower) -> list[Change]:
@@ -245,7 +265,7 @@ def _run(g: _Grower, construction: str | None, *, with_load: bool = False) -> li
         if g.second is not None and n == g.options.count - 1:
             to = g.second.id
         else:
-            made.append(g.new_bus(g.bus.nominal_kv, g.bus.name))
+            made.append(g.new_bus(g.bus.nominal_kv, g.along()))
             to = made[-1]["id"]
         entered = {"length_km": values["length_km"]} if g.options.spacing_km else {}
         rest = {f: v for f, v in values.items() if f not in entered}
@@ -272,7 +292,7 @@ def _lower(g: _Grower) -> float:
 def _transformer(g: _Grower) -> list[Change]:
     kv, made = g.bus.nominal_kv or 11.0, list[dict[str, Any]]()
     low = (g.second.nominal_kv or kv) if g.second else _lower(g)
-    other = g.far_end(low, f"{g.bus.name} {low:g} kV", made)
+    other = g.far_end(low, g.at_level(low), made, whole=True)
     # Between two buses the higher voltage is the HV side, whichever was chosen first.
     hv, lv, high, low = (g.bus.id, other, kv, low) if kv >= low else (other, g.bus.id, low, kv)
     rated = standard_rating({0.4: 0.4, 11.0: 10.0, 33.0: 40.0}.get(min(_LEVELS, key=lambda v: abs(v - low)), 100.0))
@@ -298,7 +318,7 @@ def _lateral(g: _Grower) -> list[Change]:
     if len(phases_of(g.bus.conductors)) < 2:
         raise InvalidFields([FieldProblem(g.bus.id, "grow", "lateral", "choose a bus with more than one phase")])
     conductors = least_loaded_phase(g.network, g.bus) + ("N" if "N" in g.bus.conductors else "")
-    new = {**g.new_bus(g.bus.nominal_kv, g.bus.name), "conductors": conductors}
+    new = {**g.new_bus(g.bus.nominal_kv, g.along()), "conductors": conductors}
     values = _line_values(g, None)
     line = g.branch("line", f"Lateral {g.bus.name}", _ENDS, g.bus.id, new["id"], values, conductors=conductors)
     return _adds([new, line])
@@ -366,7 +386,7 @@ def _three_winding(g: _Grower) -> list[Change]:
     kv = g.bus.nominal_kv or 132.0
     middle = _lower(g)
     low = max((level for level in _LEVELS if level < middle * 0.6), default=middle / 3)
-    mv_bus, lv_bus = g.new_bus(middle, f"{g.bus.name} {middle:g} kV"), g.new_bus(low, f"{g.bus.name} {low:g} kV")
+    mv_bus, lv_bus = (g.new_bus(kv, g.at_level(kv), whole=True) for kv in (middle, low))
     rated = 60.0 if kv > 60 else 20.0
     values = {
         "hv_mva": rated, "mv_mva": rated, "lv_mva": rated / 3, "hv_kv": kv, "mv_kv": middle, "lv_kv": low,
@@ -380,7 +400,7 @@ def _three_winding(g: _Grower) -> list[Change]:
 
 def _inline(g: _Grower, kind: str, stem: str, values: dict[str, Any], **entered: Any) -> list[Change]:
     made: list[dict[str, Any]] = []
-    to = g.far_end(g.bus.nominal_kv, g.bus.name, made)
+    to = g.far_end(g.bus.nominal_kv, g.along(), made)
     return _adds([*made, g.branch(kind, f"{stem} {g.bus.name}", _ENDS, g.bus.id, to, values, **entered)])
 
 
@@ -483,7 +503,7 @@ SHOOTS = {
 
 def first_bus(network: Network, kv: float = 33.0) -> list[Change]:
     """What an empty network starts from: a bus with a source."""
-    bus = Bus(id=Namer(network).next("Bus"), name="Supply point", nominal_kv=kv)
+    bus = Bus(id=Namer(network).next("Bus"), name="Supply", nominal_kv=kv)
     grower = _Grower(network, bus, None, GrowOptions())
     return [Add(item=bus.model_dump(mode="json", exclude_none=True)), *_source(grower)]
 

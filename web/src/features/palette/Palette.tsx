@@ -4,7 +4,7 @@ import { useEffect, useMemo, useState } from 'react'
 import { vocabularyQuery } from '../../api/queries'
 import { busesOf } from '../../model/items'
 import { pick } from '../../session/pick'
-import { markFound, select, useBench } from '../../session/store'
+import { markFound, notify, select, useBench } from '../../session/store'
 import { Ask } from './Ask'
 import { Chooser } from './Chooser'
 import { type Command, commandsFor, growCommands, keysOf, labelOfKind } from './commands'
@@ -65,8 +65,7 @@ export function Palette({ open, setOpen, onProjects }: Props) {
         entries={listed.map((c) => ({
           id: c.id,
           label: open === 'grow' ? (c.short ?? c.label) : c.label,
-          detail:
-            open === 'grow' ? (vocabulary?.shoots.find((s) => c.id === `grow-${s.name}`)?.meaning ?? '') : '',
+          detail: open === 'grow' ? (c.meaning ?? '') : '',
           keys: open === 'grow' ? undefined : c.keys,
         }))}
         onClose={() => setOpen('none')}
@@ -112,8 +111,9 @@ function useKeys(setOpen: (open: OpenOverlay) => void, onProjects: () => void) {
       if (keys === 'G') {
         const { selected, items } = useBench.getState()
         const item = items.get(selected ?? '')
+        // Always answered: what is typed next is meant for it, and must not be taken as commands.
         if (item && growCommands(item, vocabulary?.shoots ?? []).length) setOpen('grow')
-        else return
+        else notify('news', 'Select a bus, a line or what hangs from a bus: it grows there.')
       } else {
         const alias = keys === 'Ctrl+Y' ? 'Ctrl+Shift+Z' : keys
         const command = commandsFor(vocabulary?.shoots ?? [], overlays).find((c) => c.keys === alias)

@@ -1,7 +1,7 @@
 /** Every command there is: its name, its key, and what it does. The palette and the keyboard read one list. */
 import type { Kind, Shoot } from '../../api/client'
 import { useThemeChoice } from '../../design/theme'
-import { type Item, text } from '../../model/items'
+import { busesOf, type Item, text } from '../../model/items'
 import { setPrefs, usePrefs, type Way } from '../../model/prefs'
 import { align, chosenBuses, distribute, labelsBack, resize, selectFed, turn } from '../../session/arrange'
 import { copy, copyData, cut, duplicate, pasteHere } from '../../session/copies'
@@ -30,6 +30,7 @@ export interface Command {
   readonly keys?: string
   /** What it is called where its place goes without saying. */
   readonly short?: string
+  readonly meaning?: string
   readonly run: () => void
 }
 
@@ -80,17 +81,27 @@ function historyCommands(): Command[] {
   ]
 }
 
-/** What can grow at a bus or in a line, and between two buses. */
+/** What can grow: at a bus, in a line, at the far end of a branch, at the bus from which something hangs. */
 export function growCommands(item: Item, shoots: readonly Shoot[]): Command[] {
+  const { items } = useBench.getState()
+  const end = item.kind === 'bus' ? undefined : items.get(busesOf(item).at(-1) ?? '')
+  return [...growAt(item, shoots), ...(end ? growAt(end, shoots) : [])]
+}
+
+function growAt(item: Item, shoots: readonly Shoot[]): Command[] {
   const here = shoots.filter((s) => s.at.includes(item.kind))
   const start = (s: Shoot) => {
     if (s.asks.length && s.name !== 'transformer') set({ asking: { what: s.name, at: item.id } })
     else void grow(item.id, s.name)
   }
+  const where = `${item.kind === 'bus' ? 'at' : 'of'} ${item.name}`
+  const { selected } = useBench.getState()
+  const elsewhere = selected === item.id ? '' : ` ${where}`
   const grown = here.map((s) => ({
-    id: `grow-${s.name}`,
-    label: `Grow ${s.label.toLowerCase()}${item.kind === 'bus' ? ' at' : ' of'} ${item.name}`,
-    short: s.label,
+    id: `grow-${s.name} ${item.id}`,
+    label: `Grow ${s.label.toLowerCase()} ${where}`,
+    short: `${s.label}${elsewhere}`,
+    meaning: s.meaning,
     keys: 'G',
     run: () => start(s),
   }))
@@ -98,16 +109,16 @@ export function growCommands(item: Item, shoots: readonly Shoot[]): Command[] {
   const between = shoots
     .filter((s) => s.at.includes('pair'))
     .map((s) => ({
-      id: `grow-to-${s.name}`,
+      id: `grow-to-${s.name} ${item.id}`,
       label: `${s.label} from ${item.name} to another bus`,
-      short: `${s.label} to another bus`,
+      short: `${s.label} ${elsewhere ? `from ${item.name} ` : ''}to another bus`,
       keys: 'G',
       run: () => startPicking(item.id, s.name, s.label),
     }))
   const joining = {
-    id: 'grow-join',
+    id: `grow-join ${item.id}`,
     label: `Join ${item.name} with another bus`,
-    short: 'Join with another bus',
+    short: `Join ${elsewhere ? `${item.name} ` : ''}with another bus`,
     keys: 'J',
     run: () => startPicking(item.id, 'join', 'Join'),
   }

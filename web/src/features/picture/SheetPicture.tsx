@@ -1,6 +1,6 @@
 /** The sheet as a picture of its own: drawn whole or as seen, with its legend and a title, in plain SVG. */
 import { useTheme } from 'styled-components'
-import { Backdrop } from '../../sheet/Geography'
+import { Backdrop, Places } from '../../sheet/Geography'
 import type { View } from '../../sheet/geometry'
 import { Lettering, Marks } from '../../sheet/Lettering'
 import type { Label } from '../../sheet/labels'
@@ -46,12 +46,13 @@ export function SheetPicture(props: PictureProps) {
       <style>{props.style}</style>
       <rect width={width} height={whole} fill={theme.panel} />
       <g transform={`translate(${view.x} ${view.y}) scale(${view.k})`}>
-        {backdrop && <Backdrop map={backdrop} k={view.k} />}
+        {backdrop && <Backdrop map={backdrop} />}
       </g>
       {surface && <image href={surface} width={width} height={height} preserveAspectRatio="none" />}
       <g transform={`translate(${view.x} ${view.y}) scale(${view.k})`}>
         <Painter shapes={shapes} paint={paint} symbolScale={1} showFlow animate={false} />
       </g>
+      {backdrop && <Places map={backdrop} view={view} labels={labels} buses={shapes.buses} />}
       <Lettering labels={labels} />
       <Marks shapes={shapes} paint={paint} view={view} />
       <g transform={`translate(16 ${height + 8})`}>

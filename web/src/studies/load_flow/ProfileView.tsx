@@ -38,6 +38,8 @@ const Bar = styled.div`
   .quiet { color: ${(p) => p.theme.quiet}; } .space { flex: 1; } button { white-space: nowrap; padding-left: 6px; padding-right: 6px; }
   button[aria-pressed] { border: none; background: transparent; padding: 2px 7px; min-height: 24px; border-radius: 4px; color: ${(p) => p.theme.quiet}; white-space: nowrap; }
   button[aria-pressed='true'] { background: ${(p) => p.theme.accentWash}; color: ${(p) => p.theme.ink}; font-weight: 500; }
+  /* Beside another view there is room for one row: it is moved sideways. */
+  @container (max-width: 620px) { flex-wrap: nowrap; overflow-x: auto; scrollbar-width: thin; .space { display: none; } }
 `
 const Plots = styled.div`position: relative; min-height: 0; overflow: hidden; svg { display: block; } text { font: 400 11px ${font.mono}; }`
 const Tip = styled.div`
@@ -302,6 +304,10 @@ function stepAlong(at: readonly number[], from: number, way: number): number {
   return order[Math.min(Math.max(place, 0), order.length - 1)] ?? from
 }
 
+/** Above each plot stands its title, where no line of it comes; names of what is laid over it stand there too. */
+const TITLE = 16
+const OVERLAY = 132
+
 interface PlotProps {
   readonly tree: Tree
   readonly overlays: readonly Overlay[]
@@ -343,7 +349,7 @@ function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotPro
   const y = scaleLinear()
     .domain([low, Math.max(...known, low + 1e-6)])
     .nice()
-    .range([top + height, top])
+    .range([top + height, top + TITLE])
   const ticks = y.ticks(Math.max(2, Math.min(5, Math.floor(height / 26))))
   const path = (values: readonly (number | undefined)[]) => outline(tree, quantity, at, values, y)
   return (
@@ -356,14 +362,7 @@ function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotPro
           </text>
         </g>
       ))}
-      <text
-        paintOrder="stroke"
-        stroke={theme.paper}
-        strokeWidth={4}
-        x={LEFT + 4}
-        y={top + 9}
-        fill={theme.quiet}
-      >
+      <text x={LEFT} y={top + 10} fill={theme.quiet}>
         {quantity.label} {quantity.unit}
       </text>
       {limits.map((l) => (
@@ -390,8 +389,8 @@ function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotPro
               data-testid="overlay"
             />
             <text
-              x={width - RIGHT - 4}
-              y={top + 10 + 13 * n}
+              x={width - RIGHT - 4 - OVERLAY * n}
+              y={top + 10}
               textAnchor="end"
               fill={theme.feeders[(n + 1) % theme.feeders.length]}
             >
