@@ -86,7 +86,8 @@ class NetArrays:
 
     ``tables``: as declared in :data:`TABLES`. ``groups``: names behind ``group`` columns (demand
     classes, generator energies). ``left_out``: element id -> names of required fields that are blank. ``raised``: elements
-    whose impedance is taken larger than entered, as it could not be told from rounding.
+    whose impedance is taken larger than entered, as it could not be told from rounding. ``unknown``: element id -> kind of what
+    has no balanced equations.
     The last ``n_inner`` buses are star points inside elements, with the element's id. ``bus_area``: position in
     ``area_id`` of each bus, -1 where none; ``area_export``: agreed export, per unit, NaN where none.
     """
@@ -105,6 +106,7 @@ class NetArrays:
     area_export: Floats = field(default_factory=lambda: np.zeros(0))
     left_out: dict[str, tuple[str, ...]] = field(default_factory=dict)
     raised: list[str] = field(default_factory=list)
+    unknown: dict[str, str] = field(default_factory=dict)
 
     @property
     def n_bus(self) -> int:

@@ -123,7 +123,10 @@ def compile_network(network: Network, kept: Kept | None = None) -> NetArrays:
     ids: list[str] = []
     kinds: list[str] = []
     parts: dict[str, list[Columns]] = {name: [] for name in TABLES}
+    unknown = {e.id: e.kind for k, es in found.by_kind.items() if k not in STAMPS for e in es}
     for kind, elements in found.by_kind.items():
+        if kind not in STAMPS:
+            continue
         at_hand = kept.stamped.get(kind)
         if at_hand is None or not _same(at_hand[0], elements):
             joined = [e for e in elements if all(b in bus_row for b in e.buses())]
@@ -158,6 +161,7 @@ def compile_network(network: Network, kept: Kept | None = None) -> NetArrays:
         raised=[ids[e] for e in branch["element"][raised].tolist()],
         groups=list(ctx.groups),
         left_out=found.left_out,
+        unknown=unknown,
     )
 
 
@@ -232,6 +236,8 @@ def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous:
         if position is None:
             position = {e: i for i, e in enumerate(arrays.element_id)}
         if ident not in position:  # at a bus that is itself out of service
+            continue
+        if new.kind not in STAMPS:
             continue
         for table, columns in STAMPS[new.kind]([new], ctx).items():
             rows = np.flatnonzero(arrays.tables[table]["element"] == position[ident])

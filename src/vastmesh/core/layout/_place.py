@@ -9,7 +9,7 @@ from math import ceil
 import numpy as np
 from scipy.sparse import coo_array
 
-from ..network import Bus, Change, Network, Switch, ThreeWinding, Transformer, Update
+from ..network import Bus, Change, Network, Role, Switch, ThreeWinding, Transformer, Update, role_of
 from ._mesh import mesh_positions
 from ._tree import Block, Tree, lay_out
 
@@ -19,7 +19,6 @@ _CLEAR, _NEAR = 70.0, 40.0
 _NARROW, _NARROW_WAYS = 76.0, 5
 # What hangs below a node, as the sheet draws it: sheet units from one to the next, and beside a branch that goes straight down.
 _PITCH, _ASIDE = 22.0, 20.0
-_UPWARDS = ("source", "generator", "inverter")
 
 
 def place(network: Network, *, anew: bool = False, loose: Collection[str] = ()) -> list[Change]:
@@ -80,7 +79,7 @@ class _Placing:
                 self.edges += [(self.row[ends[0]], self.row[end], down) for end in ends[1:]]
         self.hanging = [0] * len(self.buses)
         for e in network.elements():
-            if len(ends := e.buses()) == 1 and e.kind not in _UPWARDS:
+            if len(ends := e.buses()) == 1 and role_of(e.kind) is not Role.GENERATION:
                 self.hanging[self.row[ends[0]]] += 1
         self.neighbours: list[list[tuple[int, bool]]] = [[] for _ in self.buses]
         for a, b, drop in self.edges:

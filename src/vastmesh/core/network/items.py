@@ -139,8 +139,28 @@ class Item(BaseModel):
         return {**dict.fromkeys([*by_type, *given]), **values}
 
 
+class Role(StrEnum):
+    """What a kind of element is to the network: everything that sorts kinds asks this, and keeps no list of its own."""
+
+    NODE = "node"
+    BRANCH = "branch"
+    SWITCH = "switch"
+    DEMAND = "demand"
+    GENERATION = "generation"
+    SHUNT = "shunt"
+    EARTH = "earth"
+
+
 class Element(Item):
-    """A piece of equipment, or the bus it is connected to."""
+    """A piece of equipment, or the bus it is connected to.
+
+    ``role``: what it is to the network. ``side_by_side``: its conductors run beside each other, coupled but not joined;
+    ``wound``: they are windings on common limbs.
+    """
+
+    role: ClassVar[Role] = Role.DEMAND
+    side_by_side: ClassVar[bool] = False
+    wound: ClassVar[bool] = False
 
     in_service: bool = choice("In service", "Out of service means disconnected at every terminal", default=True)
     conductors: Conductors = choice(
@@ -177,6 +197,21 @@ class Element(Item):
 
     def buses(self) -> tuple[str, ...]:
         return tuple(getattr(self, t) for t in self.terminals())
+
+
+def role_of(kind: str) -> Role:
+    """The role of a kind by its name; one that declares none is a branch where it has two ends, else demand."""
+    cls = REGISTRY.get(kind)
+    if cls is None or not issubclass(cls, Element):
+        return Role.NODE
+    if any("role" in c.__dict__ for c in cls.__mro__ if c is not Element and issubclass(c, Element)):
+        return cls.role
+    return Role.BRANCH if len(cls.terminals()) > 1 else Role.DEMAND
+
+
+def kinds_with(trait: str) -> frozenset[str]:
+    """Kinds of elements of which a trait is true."""
+    return frozenset(k for k, c in REGISTRY.items() if issubclass(c, Element) and getattr(c, trait))
 
 
 @cache

@@ -63,6 +63,10 @@ def _stamped(
         kinds += [kind] * len(joined)
         if kind in STAMPS:
             STAMPS[kind](joined, builder)
+        else:
+            label = type(joined[0]).label.lower() if joined else kind
+            text = f"the load flow per phase does not know what a {label} does: it is left out"
+            builder.gaps += [Gap(e.id, "kind", text) for e in joined]
     return builder, buses, ids, kinds, found.left_out
 
 

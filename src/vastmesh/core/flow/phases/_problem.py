@@ -23,6 +23,7 @@ from ...electrical.arrays import Bools, Complexes, Floats, Ints
 from ...electrical.conductor import PV_MACHINE, SLACK_MACHINE, ConductorArrays
 from ...electrical.sparse import interleaved_pattern
 from ...errors import SingularMatrix
+from ...network import kinds_with
 from .._ending import Ending
 from ._kernel import add_demand, add_entries, demand_currents, draw
 from ._options import UnbalancedOptions
@@ -269,7 +270,8 @@ class Problem:
         element = a.terminal["element"]
         if not len(element):
             return np.zeros(0, np.bool_)
-        parallel = np.array([k in ("line", "series_reactor") for k in a.element_kind], np.bool_)[element[a.t_row]]
+        along = kinds_with("side_by_side")
+        parallel = np.array([k in along for k in a.element_kind], np.bool_)[element[a.t_row]]
         conductor = a.terminal["conductor"]
         return np.asarray(~parallel | (conductor[a.t_row] == conductor[a.t_col]))
 
@@ -282,7 +284,8 @@ class Problem:
         if not len(element):
             return np.zeros(0, np.bool_)
         row, col = a.t_row, a.t_col
-        wound = np.array([k in ("transformer", "three_winding") for k in a.element_kind], np.bool_)[element[row]]
+        windings = kinds_with("wound")
+        wound = np.array([k in windings for k in a.element_kind], np.bool_)[element[row]]
         same_side = (side[row] == side[col]) & ((conductor[row] < 5) == (conductor[col] < 5))
         return np.asarray((~wound | same_side) & self._firm_entries)
 

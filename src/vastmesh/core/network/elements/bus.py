@@ -3,13 +3,14 @@ from __future__ import annotations
 from typing import Literal
 
 from ..fields import choice, place, quantity, reference
-from ..items import Element
+from ..items import Element, Role
 
 
 class Bus(Element):
     """A node of the network at which equipment is connected, with one nominal voltage."""
 
     label, plural = "Bus", "Buses"
+    role = Role.NODE
 
     kind: Literal["bus"] = "bus"
     nominal_kv: float | None = quantity(

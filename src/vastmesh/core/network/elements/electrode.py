@@ -3,13 +3,14 @@ from __future__ import annotations
 from typing import Literal
 
 from ..fields import catalogue_type, choice, quantity, reference
-from ..items import Conductors, Element
+from ..items import Conductors, Element, Role
 
 
 class Electrode(Element):
     """An earthing electrode: joins the neutral of a bus to remote earth through its resistance."""
 
     label, plural = "Earthing electrode", "Earthing electrodes"
+    role = Role.EARTH
 
     kind: Literal["electrode"] = "electrode"
     bus: str = reference("Bus", "Bus whose neutral it earths", to="bus", terminal=True)

@@ -6,7 +6,7 @@ from typing import Literal, Self
 from pydantic import model_validator
 
 from ..fields import choice, quantity, reference
-from ..items import Element
+from ..items import Element, Role
 from ._control import held_bus, participation
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance
 
@@ -15,6 +15,7 @@ class Generator(Element):
     """A generator with set active power that controls either voltage or reactive power."""
 
     label, plural = "Generator", "Generators"
+    role = Role.GENERATION
 
     kind: Literal["generator"] = "generator"
     bus: str = reference("Bus", "Bus at the terminals", to="bus", terminal=True)

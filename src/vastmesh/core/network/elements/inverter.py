@@ -6,7 +6,7 @@ from pydantic import model_validator
 
 from ...catalogue import reactive
 from ..fields import catalogue_type, choice, quantity, reference
-from ..items import Element
+from ..items import Element, Role
 from ._phases import PHASES, phase_power, phases_of
 
 _EACH = {"phase_control": ("each_phase",)}
@@ -22,6 +22,7 @@ class Inverter(Element):
     """
 
     label, plural = "Inverter plant", "Inverter plants"
+    role = Role.GENERATION
 
     kind: Literal["inverter"] = "inverter"
     bus: str = reference("Bus", "Bus at the terminals", to="bus", terminal=True)

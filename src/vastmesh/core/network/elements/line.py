@@ -5,7 +5,7 @@ from typing import Annotated, Any, Literal, Self
 from pydantic import Field, model_validator
 
 from ..fields import catalogue_type, choice, quantity, reference
-from ..items import Element, Origin
+from ..items import Element, Origin, Role
 
 _BY_GEOMETRY = {
     "r_ohm_per_km",
@@ -30,6 +30,7 @@ class Line(Element):
     """
 
     label, plural = "Line", "Lines"
+    role, side_by_side = Role.BRANCH, True
 
     kind: Literal["line"] = "line"
     from_bus: str = reference("From bus", "Bus at the sending end", to="bus", terminal=True)

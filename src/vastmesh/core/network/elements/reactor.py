@@ -5,13 +5,14 @@ from typing import Literal, Self
 from pydantic import model_validator
 
 from ..fields import quantity, reference
-from ..items import Element
+from ..items import Element, Role
 
 
 class SeriesReactor(Element):
     """A reactor between two buses of one nominal voltage that limits current."""
 
     label, plural = "Series reactor", "Series reactors"
+    role, side_by_side = Role.BRANCH, True
 
     kind: Literal["series_reactor"] = "series_reactor"
     from_bus: str = reference("From bus", "Bus on one side", to="bus", terminal=True)

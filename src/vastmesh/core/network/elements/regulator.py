@@ -5,7 +5,7 @@ from typing import Literal, Self
 from pydantic import model_validator
 
 from ..fields import choice, quantity, reference
-from ..items import Element
+from ..items import Element, Role
 from ._control import compensation, continuous, delay, held_bus
 from ._phases import Taps, check_phase_taps, phase_tap, taps
 
@@ -17,6 +17,7 @@ class Regulator(Element):
     """A line voltage regulator: an autotransformer in the line that raises or lowers the voltage in steps."""
 
     label, plural = "Voltage regulator", "Voltage regulators"
+    role = Role.BRANCH
 
     kind: Literal["regulator"] = "regulator"
     from_bus: str = reference("Supply bus", "Bus on the supply side", to="bus", terminal=True)

@@ -5,7 +5,7 @@ from typing import Literal, Self
 from pydantic import model_validator
 
 from ..fields import choice, quantity, reference
-from ..items import Element
+from ..items import Element, Role
 
 _AUTO = {"automatic": (True,)}
 
@@ -14,6 +14,7 @@ class Shunt(Element):
     """A capacitor bank or reactor between bus and earth, switched in equal steps."""
 
     label, plural = "Shunt", "Shunts"
+    role = Role.SHUNT
 
     kind: Literal["shunt"] = "shunt"
     bus: str = reference("Bus", "Bus it is connected to", to="bus", terminal=True)

@@ -7,7 +7,7 @@ from pydantic import model_validator
 
 from ...catalogue import source_from_ohm
 from ..fields import choice, quantity, reference
-from ..items import Element, Item
+from ..items import Element, Item, Role
 from ._control import participation
 from ._neutral import Earthing, earthing
 
@@ -16,6 +16,7 @@ class Source(Element):
     """The strong network behind a boundary. In load flow it holds voltage and angle at its bus."""
 
     label, plural = "Source", "Sources"
+    role = Role.GENERATION
 
     kind: Literal["source"] = "source"
     bus: str = reference("Bus", "Bus at the boundary", to="bus", terminal=True)

@@ -5,7 +5,7 @@ from typing import Literal, Self
 from pydantic import model_validator
 
 from ..fields import catalogue_type, choice, quantity, reference
-from ..items import Element
+from ..items import Element, Role
 
 _TRIP = {"device": ("breaker",)}
 
@@ -14,6 +14,7 @@ class Switch(Element):
     """A switching device between two buses: a perfect connection when closed, none when open."""
 
     label, plural = "Switch", "Switches"
+    role = Role.SWITCH
 
     kind: Literal["switch"] = "switch"
     from_bus: str = reference("From bus", "Bus on one side", to="bus", terminal=True)

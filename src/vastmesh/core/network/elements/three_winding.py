@@ -7,7 +7,7 @@ from pydantic import model_validator
 
 from ...catalogue import r_and_x, typical_x_over_r
 from ..fields import choice, quantity, reference
-from ..items import Element
+from ..items import Element, Role
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance
 
 
@@ -15,6 +15,7 @@ class ThreeWinding(Element):
     """A three-winding transformer, described by its name plate; taps on the HV winding."""
 
     label, plural = "Three-winding transformer", "Three-winding transformers"
+    role, wound = Role.BRANCH, True
 
     kind: Literal["three_winding"] = "three_winding"
     hv_bus: str = reference("HV bus", "Bus at the high-voltage side", to="bus", terminal=True)

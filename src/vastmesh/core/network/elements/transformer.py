@@ -8,7 +8,7 @@ from pydantic import model_validator
 
 from ...catalogue import COOLING, r_and_x, typical_x_over_r, zero_sequence_share
 from ..fields import catalogue_type, choice, quantity, reference
-from ..items import Conductors, Element
+from ..items import Conductors, Element, Role
 from ._control import compensation, continuous, delay, held_bus
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance, other_of_pair
 from ._phases import Taps, check_phase_taps, phase_tap, taps
@@ -31,6 +31,7 @@ class Transformer(Element):
     """
 
     label, plural = "Transformer", "Transformers"
+    role, wound = Role.BRANCH, True
 
     kind: Literal["transformer"] = "transformer"
     hv_bus: str = reference("HV bus", "Bus at the high-voltage side", to="bus", terminal=True)

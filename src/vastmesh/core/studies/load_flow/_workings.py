@@ -7,7 +7,7 @@ from math import degrees
 from typing import Any
 
 from ...electrical.stamps.line import in_effect
-from ...network import Bus, Condition, Element, Item, Line, Load, Network, Source, Transformer
+from ...network import Bus, Condition, Element, Item, Line, Load, Network, Role, Source, Transformer, role_of
 from ...workings import Ledger, Working
 
 Tables = Mapping[str, Any]  # name -> a result table with records by id
@@ -198,8 +198,8 @@ def _at_bus(solved: Solved, bus: str) -> Iterator[tuple[str, float, float, int]]
     """Name, P and Q, and +1 in or -1 out, of everything at a bus that carries something."""
     for e in solved.network.connected(bus):
         if (inj := solved.injections.get(e.id)) and inj["active_power_mw"] is not None:
-            delivers = e.kind in ("source", "generator", "inverter")
-            q = inj["reactive_power_mvar"] * (-1 if e.kind == "shunt" else 1)
+            delivers = role_of(e.kind) is Role.GENERATION
+            q = inj["reactive_power_mvar"] * (-1 if role_of(e.kind) is Role.SHUNT else 1)
             yield e.name, inj["active_power_mw"], q, 1 if delivers else -1
         elif (branch := solved.branches.get(e.id)) and branch["from_active_power_mw"] is not None:
             end = "from" if e.buses()[0] == bus else "to"

@@ -104,6 +104,10 @@ def find_in_model(
         )
         for ident, blank in arrays.left_out.items()
     ]
+    for ident, kind in arrays.unknown.items():
+        what = type(network[ident]).label.lower()
+        text = f"the balanced load flow does not know what a {what} does: it is left out"
+        found.append(_model(ident, kind, Severity.BREACH, "kind", text))
     live = np.append(problem.pattern.row >= 0, False)[rows.bus_row]  # -1, not compiled, picks the last one
     in_service = [rows.bus_column[i] for i in np.flatnonzero(~live & rows.in_service)]
     if in_service:

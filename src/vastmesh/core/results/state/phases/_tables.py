@@ -7,7 +7,7 @@ import numpy as np
 from ....electrical.arrays import Complexes, Floats, Ints
 from ....electrical.conductor import ConductorArrays
 from ....flow.phases import SEQUENCES, PhaseControls, Reading, deviation, percent
-from ....network import Network, Transformer
+from ....network import Network, Role, Transformer, role_of
 from ... import Column, Table
 from ..._rows import Rows, angle_deg, area_table, picked, power_factor, state_words
 
@@ -42,18 +42,16 @@ class PhaseRows(Rows):
         for k in np.flatnonzero(self.is_transformer).tolist():
             e = branches[k]
             self.ends_kv[k] = getattr(e, "hv_kv", None) or np.nan, getattr(e, "lv_kv", None) or np.nan
-        kinds = np.array(arrays.element_kind, np.str_)
-        self.is_plant = np.isin(kinds, _PLANTS)
-        self.is_shunt = kinds == "shunt"
-        self.is_demand = ~np.isin(kinds, (*_BRANCHES, "switch", "shunt", "electrode")) & ~self.is_plant
-        self.injection_plant = np.isin(np.array(self.injection_kinds, np.str_), _PLANTS)
+        self.roles = np.array([role_of(k) for k in arrays.element_kind], np.str_)
+        self.is_plant, self.is_shunt = self.roles == Role.GENERATION, self.roles == Role.SHUNT
+        self.is_demand = self.roles == Role.DEMAND
+        hung = np.array([role_of(k) for k in self.injection_kinds], np.str_)
+        self.injection_plant = hung == Role.GENERATION
         self.injection_phases = [network[i].conductors for i in self.injection_ids]  # type: ignore[attr-defined]
-        self.is_electrode = np.array([k == "electrode" for k in self.injection_kinds], np.bool_)
+        self.is_electrode = hung == Role.EARTH
 
 
 _WINDINGS = ("hv", "mv", "lv")
-_PLANTS = ("source", "generator", "inverter")
-_BRANCHES = ("line", "transformer", "three_winding", "regulator", "series_reactor")
 
 
 def build_tables(network: Network, rows: PhaseRows, reading: Reading, controls: PhaseControls) -> dict[str, Table]:
@@ -426,10 +424,9 @@ def _injection_table(rows: PhaseRows, r: Reading) -> Table:
 
 def summarise(rows: PhaseRows, r: Reading, tables: dict[str, Table]) -> dict[str, float | None]:
     """Totals of everything live, MW and Mvar, and the extremes over all phases."""
-    power, kinds = r.injection_power / 1e6, np.array(r.arrays.element_kind, np.str_)
-    branch = np.isin(kinds, _BRANCHES)
+    power, branch = r.injection_power / 1e6, rows.roles == Role.BRANCH
     generation = complex(-power[rows.is_plant].sum())
-    other = complex(power[np.isin(kinds, ("shunt", "electrode"))].sum())
+    other = complex(power[np.isin(rows.roles, (Role.SHUNT, Role.EARTH))].sum())
     drawn = complex(power[rows.is_demand].sum())
     loss = complex(r.element_power[branch].sum() / 1e6)
     phase = np.abs(r.to_neutral) / r.arrays.phase_v[:, None]
