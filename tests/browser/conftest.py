@@ -34,7 +34,7 @@ def call(address: str, method: str = "GET", body: Any = None) -> Any:
 
 @pytest.fixture(scope="session")
 def demo_project(server: str) -> str:
-    found: str = call(f"{server}/api/projects")[0]["id"]
+    found: str = next(p["id"] for p in call(f"{server}/api/projects") if p["name"] == "Corvane Coast")
     return found
 
 

@@ -283,7 +283,7 @@ def test_scales_are_edited_and_put_back(bench: Page) -> None:
 def test_the_map_shows_the_coast_the_surface_and_bends(bench: Page, server: str, project: str) -> None:
     bench.keyboard.press("m")
     expect(bench.get_by_test_id("backdrop").locator("path").first).to_be_attached()
-    expect(bench.get_by_test_id("backdrop")).to_contain_text("Corvane Sound")
+    expect(bench.get_by_test_id("places")).to_contain_text("Corvane Sound")
     bench.keyboard.press("h")
     painted = bench.get_by_test_id("surface").evaluate(
         "c => c.getContext('2d').getImageData(0, 0, c.width, c.height).data.filter((v, i) => i % 4 === 3 && v > 0).length"

@@ -102,7 +102,7 @@ def build_terminal(planner: Planner) -> None:
     # Main supply: 33 kV, by fault level and X/R, over 6 km of overhead line given by its geometry.
     p.find("Supply")
     p.rename("Coast 33")
-    p.find("Supply")
+    p.find("Grid")
     p.rename("Main supply")
     p.put(fault_max_mva=850, fault_min_mva=600, x_over_r=8)
     p.grow("Coast 33", "Line", "Coast line")

@@ -24,7 +24,7 @@ def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
 def demo_project(server: str) -> str:
     from tests.browser.conftest import call
 
-    found: str = call(f"{server}/api/projects")[0]["id"]
+    found: str = next(p["id"] for p in call(f"{server}/api/projects") if p["name"] == "Corvane Coast")
     return found
 
 

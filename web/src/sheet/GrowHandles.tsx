@@ -1,9 +1,11 @@
 /** Grow handles at the selected bus or line: one gesture adds something that arrives connected. */
 import { useQuery } from '@tanstack/react-query'
+import { useMemo } from 'react'
 import { Button, Tooltip, TooltipTrigger } from 'react-aria-components'
 import styled from 'styled-components'
 import { vocabularyQuery } from '../api/queries'
 import { usePhaseChoices } from '../card/usePhaseChoices'
+import { busesOf, type Item } from '../model/items'
 import { phaseName } from '../model/phases'
 import { usePrefs } from '../model/prefs'
 import { grow, throwSwitch } from '../session/edits'
@@ -30,6 +32,19 @@ const Tip = styled(Tooltip)`
   background: ${(p) => p.theme.ink}; color: ${(p) => p.theme.panel}; padding: 4px 8px; border-radius: 4px; font-size: 12px;
 `
 
+/** The bus where a branch ends with nothing at it yet: what was just grown is grown on from there. */
+function useBareEnd(item: Item | undefined): Item | undefined {
+  const items = useBench((s) => s.items)
+  return useMemo(() => {
+    const ends = item && item.kind !== 'bus' ? busesOf(item) : []
+    const last = ends.length > 1 ? ends.at(-1) : undefined
+    if (!last) return undefined
+    for (const other of items.values())
+      if (other !== item && other.kind !== 'bus' && busesOf(other).includes(last)) return undefined
+    return items.get(last)
+  }, [item, items])
+}
+
 interface Props {
   readonly scene: Scene
   readonly view: View
@@ -38,8 +53,11 @@ interface Props {
 }
 
 export function GrowHandles({ scene, view, size, more }: Props) {
-  const { selected: id, chosen, picking } = useBench()
-  const item = useItem(id)
+  const { selected, chosen, picking } = useBench()
+  const chosenItem = useItem(selected)
+  const end = useBareEnd(chosenItem)
+  const item = end ?? chosenItem
+  const id = item?.id
   const shoots = useQuery(vocabularyQuery).data?.shoots ?? []
   const phases = usePhaseChoices(item)
   const spot = item && (footOf(scene, item.id) ?? (phases ? scene.centre.get(item.id) : undefined))

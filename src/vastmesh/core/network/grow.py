@@ -84,20 +84,12 @@ def grow(network: Network, at: str, what: str, *, to: str | None = None, options
     changes = shoot.build(grower)
     items = [c.item for c in changes if isinstance(c, Add)]
     made = [i for i in items if i["kind"] == shoot.name] or [i for i in items if i["kind"] != "bus"] or items
-    buses = [i["id"] for i in items if i["kind"] == "bus"]
-    # What leads on to a new bus is grown on from there.
-    leads_on = buses and shoot.name in _LEADS_ON
-    return Grown(changes, buses[-1] if leads_on else made[-1]["id"], buses)
+    return Grown(changes, made[-1]["id"], [i["id"] for i in items if i["kind"] == "bus"])
 
 
 def _typical(values: dict[str, Any]) -> dict[str, Any]:
     """Values marked as typical until somebody confirms them."""
     return {**values, "origins": dict.fromkeys(values, "typical")}
-
-
-_LEADS_ON = (
-    "line", "cable", "section", "transformer", "auto", "lateral", "single_transformer", "service_transformer",
-)  # fmt: skip
 
 
 @dataclass
