@@ -144,7 +144,7 @@ function namesOf(
   figures: ReadonlyMap<string, MarkFigures>,
   view: View,
   labels: readonly Label[],
-  struck: (box: Box) => boolean,
+  struck: (box: Box) => number,
 ): Name[] {
   const places = markBoxes(marks, view)
   const taken: Box[] = [...labels.map((l) => l.box), ...places]

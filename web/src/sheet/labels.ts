@@ -354,24 +354,25 @@ function alongside(branch: BranchShape, p: Point, k: number, strong: boolean, of
 
 const SQUARE = 80
 
-/** Whether a box is cut by the edge or by a piece of what is drawn; slanted ones are looked at only where that is asked for. */
+/** What a box would cover: nothing (0), a piece of a line (1), a symbol or the edge (2); slanted lines are looked at only where
+that is asked for. */
 export function wiresOf(
   scene: Pick<Scene, 'branches' | 'hangs'>,
   view: View,
   width: number,
   height: number,
   slanted = false,
-): (box: Box) => boolean {
-  const squares = new Map<string, Box[]>()
+): (box: Box) => number {
+  const squares = new Map<string, (Box & { grade: number })[]>()
   const each = (box: Box, use: (key: string) => void) => {
     for (let i = Math.floor(box.minX / SQUARE); i <= Math.floor(box.maxX / SQUARE); i++)
       for (let j = Math.floor(box.minY / SQUARE); j <= Math.floor(box.maxY / SQUARE); j++) use(`${i},${j}`)
   }
-  const put = (box: Box) =>
+  const put = (box: Box, grade = 1) =>
     each(box, (key) => {
       const there = squares.get(key)
-      if (there) there.push(box)
-      else squares.set(key, [box])
+      if (there) there.push({ ...box, grade })
+      else squares.set(key, [{ ...box, grade }])
     })
   /** A slanted piece as a row of small boxes. */
   const aslant = (a: Point, b: Point) => {
@@ -405,15 +406,19 @@ export function wiresOf(
     if (b.kind === 'line' || b.kind === 'switch') continue
     const p = toScreen(view, b.at)
     const [half, tall] = [9 * view.k * scale, 14 * view.k * scale]
-    put({ minX: p.x - half, maxX: p.x + half, minY: p.y - tall, maxY: p.y + tall })
+    put({ minX: p.x - half, maxX: p.x + half, minY: p.y - tall, maxY: p.y + tall }, 2)
   }
-  for (const h of scene.hangs) add(h.points)
+  for (const h of scene.hangs) {
+    add(h.points)
+    put(hangBox(h, view), 2)
+  }
   return (box) => {
-    let struck = box.minX < 0 || box.maxX > width
+    let worst = box.minX < 0 || box.maxX > width ? 2 : 0
     each(box, (key) => {
-      struck ||= squares.get(key)?.some((wire) => overlaps(wire, box)) ?? false
+      for (const there of squares.get(key) ?? [])
+        if (there.grade > worst && overlaps(there, box)) worst = there.grade
     })
-    return struck
+    return worst
   }
 }
 
@@ -459,7 +464,7 @@ function textBox(w: Wish, name: string): Box {
 }
 
 /** The heaviest first; the others where they cover neither a label nor a bus, and where no line strikes through them. */
-function place(wishes: Wish[], bars: readonly Box[], struck: (box: Box) => boolean): Label[] {
+function place(wishes: Wish[], bars: readonly Box[], struck: (box: Box) => number): Label[] {
   wishes.sort((a, b) => b.weight - a.weight)
   const taken: Label[] = []
   const free = (w: Wish, box: Box) =>
@@ -474,18 +479,20 @@ function place(wishes: Wish[], bars: readonly Box[], struck: (box: Box) => boole
 }
 
 /** Where a label stands and what of it: of a bar the name alone, of others the figure alone, where there is no room for both. */
-function spotFor(w: Wish, free: (w: Wish, box: Box) => boolean, struck: (box: Box) => boolean) {
+function spotFor(w: Wish, free: (w: Wish, box: Box) => boolean, struck: (box: Box) => number) {
   const bar = w.weight >= 100
   const whole = { name: w.name, value: w.value }
   const part = bar ? { name: w.name, value: '' } : { name: '', value: w.value }
-  let behind: (Spot & { name: string; value: string; box: Box }) | null = null
+  let behind: (Spot & { name: string; value: string; box: Box; grade: number }) | null = null
   for (const { name, value } of w.name && w.value ? [whole, part] : [whole]) {
     for (const { x, y, anchor } of [w, ...(w.elsewhere ?? [])]) {
       const box = textBox({ ...w, x, y, anchor, value }, name)
       if (!free(w, box)) continue
-      if (!w.elsewhere || !struck(box)) return { x, y, anchor, name, value, box }
+      const grade = w.elsewhere ? struck(box) : 0
+      if (!grade) return { x, y, anchor, name, value, box }
       // What hides least: the name of a bar alone.
-      if (!behind || (bar && !value && behind.value)) behind = { x, y, anchor, name, value, box }
+      if (!behind || grade < behind.grade || (grade === behind.grade && bar && !value && behind.value))
+        behind = { x, y, anchor, name, value, box, grade }
     }
   }
   // A bar, what is chosen, a node or a finding stays, on a ground of its own; what is one of many may go.

@@ -17,7 +17,7 @@ type Info = components['schemas']['RunInfoOut']
 const Frame = styled.div`display: grid; grid-template-columns: minmax(300px, 38%) minmax(0, 1fr); height: 100%; min-height: 0;`
 const Side = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); min-height: 0; border-right: 1px solid ${(p) => p.theme.rule};`
 const Bar = styled.div`
-  display: flex; gap: 8px; align-items: center; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; min-height: 34px; white-space: nowrap; min-width: 0; overflow: hidden; input { flex: 1; min-width: 80px; }
+  display: flex; gap: 8px; align-items: center; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; min-height: 34px; white-space: nowrap; min-width: 0; flex-wrap: wrap; input { flex: 1; min-width: 80px; }
   .quiet { color: ${(p) => p.theme.quiet}; }
 `
 const List = styled.ul`list-style: none; margin: 0; padding: 0; overflow-y: auto; min-height: 0;`
