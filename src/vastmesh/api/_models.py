@@ -175,6 +175,7 @@ class LiveOut(BaseModel):
     summary: dict[str, float | None]
     findings: list[FindingOut]
     tables: dict[str, TableOut]
+    quantities: list[QuantityOut] = []
 
 
 class HistoryOut(BaseModel):

@@ -55,6 +55,7 @@ def live(solved: Solved, known_rows: str | None = None) -> dict[str, Any]:
         "account": account,
         "summary": result.summary,
         "findings": [vars(f) for f in result.findings],
+        "quantities": [vars(q) for q in result.quantities],
         "tables": {n: table(t, with_fixed=known_rows != solved.rows) for n, t in result.tables.items()},
     }
 

@@ -1701,6 +1701,11 @@ export interface components {
             tables: {
                 [key: string]: components["schemas"]["TableOut"];
             };
+            /**
+             * Quantities
+             * @default []
+             */
+            quantities?: components["schemas"]["QuantityOut"][];
         };
         /**
          * MatrixOut

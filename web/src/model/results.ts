@@ -52,30 +52,21 @@ export function tableOf(table: { name: string; label: string; columns: readonly 
   }
 }
 
-/** The names under which one quantity stands in a result, by the way of looking at it. */
-const STANDS: Readonly<Record<Way, Readonly<Record<string, readonly string[]>>>> = {
-  worst: {},
-  phases: {},
-  sequences: {
-    voltage_pu: ['positive_voltage_pu'],
-    from_current_a: ['positive_current_a'],
-    loading_pct: ['positive_loading_pct'],
-  },
-  line: { voltage_pu: ['line_ab_voltage_pu', 'line_bc_voltage_pu', 'line_ca_voltage_pu'] },
-}
-
 /** A result per phase as it is looked at: the columns of that way, and what stands for a quantity as a whole.
 
 Of several columns that stand for one, the figure farthest from 1 counts. A balanced result stays as it is. */
 export function viewed(result: Result, way: Way): Result {
   const split = Object.values(result.tables).some((t) => t.columns.some((c) => c.view))
   if (!split) return result
+  const parts = new Map(
+    (result.quantities ?? []).map((q) => [`${q.table} ${q.name}`, q.parts?.[way] ?? []] as const),
+  )
   const tables: Record<string, ResultTable> = {}
   for (const [name, table] of Object.entries(result.tables)) {
     const columns = table.columns
       .filter((c) => !c.view || c.view === way)
       .map((c) => {
-        const others = (STANDS[way][c.name] ?? []).flatMap(
+        const others = (parts.get(`${name} ${c.name}`) ?? []).flatMap(
           (n) => table.columns.find((x) => x.name === n) ?? [],
         )
         return others.length ? { ...c, values: c.values.map((v, i) => farthest(others, i) ?? v) } : c

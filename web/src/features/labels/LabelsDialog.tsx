@@ -13,13 +13,7 @@ const Part = styled.fieldset`
 `
 const Foot = styled.div`display: flex; gap: 8px; margin-top: 14px; align-items: center; p { color: ${(p) => p.theme.quiet}; }`
 
-const BUSES = [
-  ['voltage_pu', 'Voltage'],
-  ['voltage_kv', 'Voltage in kV'],
-  ['angle_deg', 'Angle'],
-  ['demand_mw', 'Demand'],
-  ['generation_mw', 'Generation'],
-] as const
+/** Of branches, whose power and current have two ends. */
 const BRANCHES = [
   ['active_power', 'Active power'],
   ['reactive_power', 'Reactive power'],
@@ -29,16 +23,16 @@ const BRANCHES = [
   ['voltage_drop_pct', 'Voltage drop'],
   ['power_factor', 'Power factor'],
 ] as const
-const INJECTIONS = [
-  ['active_power_mw', 'Active power'],
-  ['reactive_power_mvar', 'Reactive power'],
-  ['current_a', 'Current'],
-  ['power_factor', 'Power factor'],
-] as const
+/** What labels can say of buses and of what hangs from them: the quantities that the result declares. */
+function useQuantities(table: string): readonly (readonly [string, string])[] {
+  const quantities = useBench((s) => s.raw?.quantities)
+  return (quantities ?? []).filter((q) => q.table === table).map((q) => [q.name, q.label] as const)
+}
 
 export function LabelsDialog() {
   const open = useBench((s) => s.dialog === 'labels')
   const prefs = usePrefs()
+  const [buses, injections] = [useQuantities('buses'), useQuantities('injections')]
   const close = () => useBench.setState({ dialog: null })
   const set = activeLabels(prefs)
   const own = prefs.ownLabels.some((o) => o.id === set.id)
@@ -69,7 +63,12 @@ export function LabelsDialog() {
         </div>
       </Part>
       <Grid style={{ marginTop: 12 }}>
-        <Chosen legend="At buses" all={BUSES} chosen={set.buses} onChange={(buses) => change({ buses })} />
+        <Chosen
+          legend="At buses"
+          all={buses}
+          chosen={set.buses}
+          onChange={(names) => change({ buses: names })}
+        />
         <Chosen
           legend="On branches"
           all={BRANCHES}
@@ -78,7 +77,7 @@ export function LabelsDialog() {
         />
         <Chosen
           legend="At loads, machines, shunts"
-          all={INJECTIONS}
+          all={injections}
           chosen={set.injections}
           onChange={(injections) => change({ injections })}
         />

@@ -24,6 +24,7 @@ from ....flow.balanced import (
 )
 from ....network import Condition, Item, Network, Settings
 from ..._rows import Rows, rows_stay
+from .._quantities import state_quantities
 from .._result import LoadFlowResult
 from ._account import account_for
 from ._findings import find, find_in_model
@@ -196,7 +197,14 @@ class LiveLoadFlow:
             account.notes.extend(controls.notes(self._seen, reading))
         tables = build_tables(self._rows, reading, arrays, controls.positions() if controls else {})
         limits = find(self._seen, condition.limit_set, self._rows, tables)
-        return LoadFlowResult(account, tables, summarise(reading), limits + found, bus_voltage=reading.v)
+        return LoadFlowResult(
+            account,
+            tables,
+            summarise(reading),
+            limits + found,
+            quantities=state_quantities(tables),
+            bus_voltage=reading.v,
+        )
 
     def without_memory(self) -> None:
         """Forget the last solution: the next one starts from scratch."""

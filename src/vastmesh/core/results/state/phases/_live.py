@@ -36,6 +36,7 @@ from ....network import (
     Shunt,
 )
 from ..._rows import rows_stay
+from .._quantities import state_quantities
 from .._result import LoadFlowResult
 from ._account import account_for
 from ._findings import find, find_in_model
@@ -244,6 +245,7 @@ class LiveUnbalanced:
             tables,
             summarise(self._rows, reading, tables),
             limits + found,
+            quantities=state_quantities(tables),
             bus_voltage=reading.bus_sequences[:, 1] / self.arrays.phase_v,
         )
 
