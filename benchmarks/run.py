@@ -89,7 +89,7 @@ class Meter:
 
     def __init__(self, problem: Any) -> None:
         self.seconds = 0.0
-        self._lu = problem._lu
+        self._lu = getattr(problem, "lu", None) or problem._lu  # balanced, or per phase
         self._plain = [getattr(self._lu._klu, name) for name in self._NAMES]
         for name, plain in zip(self._NAMES, self._plain, strict=True):
             setattr(self._lu._klu, name, self._timed(plain))
@@ -472,17 +472,19 @@ def main() -> None:
     if len(sys.argv) > 2:
         print(json.dumps(KINDS[sys.argv[1]](int(sys.argv[2]))))
         return
-    show("Balanced load flow, medians (from scratch: flat start; 70,000: linear start)",
+    listed("Balanced load flow, medians (from scratch: flat start; 70,000: linear start)",
          [alone("solve", str(n)) for n in SIZES])  # fmt: skip
-    show("Load flow per phase, unbalanced feeder from a flat start", [alone("per_phase", str(n)) for n in (1000, 8500)])
-    show("The street of the demonstration, live through the service", [alone("street", "0")])
-    show("Phase balancing", [alone("balancing", str(n)) for n in (60, 200)])
-    show("At the edge of solvability: of 30 to 300 buses, cold starts", [alone("edge", str(60))])
-    show("Service: opening a project, one step of the demand slider", [alone("service", str(n)) for n in SIZES[:2]])
-    show("Sift lines through the service", [alone("sift", str(n)) for n in (1000, 70_000)])
-    show("Slider in the browser, profile open", [alone("slider", "1000")])
-    show("An edit in the browser", [alone("edit", str(n)) for n in SIZES[:2]])
-    show(
+    listed(
+        "Load flow per phase, unbalanced feeder from a flat start", [alone("per_phase", str(n)) for n in (1000, 8500)]
+    )
+    listed("The street of the demonstration, live through the service", [alone("street", "0")])
+    listed("Phase balancing", [alone("balancing", str(n)) for n in (60, 200)])
+    listed("At the edge of solvability: of 30 to 300 buses, cold starts", [alone("edge", str(60))])
+    listed("Service: opening a project, one step of the demand slider", [alone("service", str(n)) for n in SIZES[:2]])
+    listed("Sift lines through the service", [alone("sift", str(n)) for n in (1000, 70_000)])
+    listed("Slider in the browser, profile open", [alone("slider", "1000")])
+    listed("An edit in the browser", [alone("edit", str(n)) for n in SIZES[:2]])
+    listed(
         "Sheet: median time between frames while panning and zooming",
         [alone("sheet", str(n)) for n in (1800, 3600, 10_000)],
     )

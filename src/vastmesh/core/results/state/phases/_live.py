@@ -100,25 +100,27 @@ class LiveUnbalanced:
         self._states, self._stale = states, False
         self._last = self._recalled(*remembered) if remembered else None
 
-    def _remembered(self) -> tuple[dict[str, Complexes], dict[str, complex]] | None:
-        """The last voltages by bus, those of its four conductors, and machine currents by element, for another start."""
+    def _remembered(self) -> tuple[list[str], Complexes, dict[str, complex]] | None:
+        """Buses, the last voltages of their four conductors (n_bus, 4), and machine currents by element, for another start."""
         if self._last is None:
             return None
         (v, current), a, p = self._last, self.arrays, self.problem
         row = np.where(a.node >= 0, p.row[np.maximum(a.node, 0)], -1) if len(p.row) else np.full(a.node.shape, -1)
         volts = np.where(row >= 0, np.append(v, np.nan)[row], np.nan)
         lead = a.machine["element"][p.leader].tolist()
-        return dict(zip(a.bus_id, volts, strict=True)), {
-            a.element_id[e]: i for e, i in zip(lead, current.tolist(), strict=True)
-        }
+        return a.bus_id, volts, {a.element_id[e]: i for e, i in zip(lead, current.tolist(), strict=True)}
 
     def _recalled(
-        self, by_bus: dict[str, Complexes], by_machine: dict[str, complex]
+        self, buses: list[str], before: Complexes, by_machine: dict[str, complex]
     ) -> tuple[Complexes, Complexes] | None:
         """The remembered voltages on the nodes as they are now; None where some are new."""
         a, p = self.arrays, self.problem
-        nothing = np.full(4, np.nan + 0j)
-        volts = np.array([by_bus.get(b, nothing) for b in a.bus_id], np.complex128).reshape(-1, 4)
+        if a.bus_id == buses:
+            volts = before
+        else:
+            at = {b: i for i, b in enumerate(buses)}
+            rows = np.array([at.get(b, -1) for b in a.bus_id], np.int64)
+            volts = np.concatenate([before, np.full((1, 4), np.nan + 0j)])[rows]
         found = np.full(p.n, np.nan + 0j)
         row = np.where(a.node >= 0, p.row[np.maximum(a.node, 0)], -1) if len(p.row) else np.full(a.node.shape, -1)
         found[row[row >= 0]] = volts[row >= 0]
