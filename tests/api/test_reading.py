@@ -13,6 +13,7 @@ import pytest
 from starlette.testclient import TestClient
 
 from tests.api.conftest import Project, values
+from vastmesh.api._results import at_address
 from vastmesh.core.network import Network
 
 
@@ -79,6 +80,19 @@ def test_what_one_tab_tries_is_nobody_elses(project: Project) -> None:
     project.client.post(f"{project.url}/preview", json={"demand_factor": 0.2, "tab": "two"})
     project.update("settings", base_mva=50.0)
     assert low("two") == before
+
+
+def test_a_result_asked_for_just_before_an_edit_is_read_with_its_own_network(project: Project) -> None:
+    app = project.client.app
+    one = app.state.sessions.get(project.url.rsplit("/", 1)[1])  # type: ignore[attr-defined]
+    asked = at_address(one, app.state.runner, "live")  # type: ignore[attr-defined]
+    gone = project.post("remove", ids=["Kesterby F2-01"])
+    assert gone.status_code == 200
+    assert asked.out_of_date
+    assert not asked.live
+    assert "Kesterby F2-01" in asked.network
+    assert asked.explained("Kesterby F2-01")
+    assert "Kesterby F2-01" not in at_address(one, app.state.runner, "live").network  # type: ignore[attr-defined]
 
 
 def test_a_kept_run_is_asked_like_any_result_and_says_when_it_is_out_of_date(project: Project) -> None:

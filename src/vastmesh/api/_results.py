@@ -62,7 +62,8 @@ class Shown:
 
     @property
     def live(self) -> bool:
-        return self.address == "live"
+        """Whether it is of the network as it stands this moment: an edit may have come in since it was asked for."""
+        return self.address == "live" and not self.out_of_date
 
     @property
     def out_of_date(self) -> bool:
@@ -108,8 +109,10 @@ def at_address(one: LiveSession, jobs: Runner, address: str, tab: str | None = N
             condition, solved = one.last(tab)
             study, of = ("unbalanced", phase_options) if one.per_phase else ("load_flow", live_options)
             options = of(one.network.settings).model_dump()
-            network = one.network
-        return Shown(address, study, solved.revision, condition, options, solved.result, one, lambda: network)
+        return Shown(
+            address, study, solved.revision, condition, options, solved.result, one,
+            lambda: _as_it_stood(one, solved.revision),
+        )  # fmt: skip
     if kind == "job" and ident:
         job = jobs.job(ident)
         if job is None or job.project != one.project_id:
@@ -127,9 +130,17 @@ def at_address(one: LiveSession, jobs: Runner, address: str, tab: str | None = N
         assert isinstance(of_run, Condition)
         return Shown(
             address, info.study, info.revision, of_run, facts["options"], result, one,
-            lambda: layered(one.store.load_at(one.project_id, info.revision)).network,
+            lambda: _as_it_stood(one, info.revision),
         )  # fmt: skip
     raise InvalidFields([FieldProblem("result", "address", address, "write live, job-ID or run-ID")])
+
+
+def _as_it_stood(one: LiveSession, revision: int) -> Network:
+    """The network at a revision under its schemes; the one at hand where that is the present one."""
+    with one.lock:
+        if one.revision == revision:
+            return one.network
+    return layered(one.store.load_at(one.project_id, revision)).network
 
 
 At = Annotated[Shown, Depends(shown)]
