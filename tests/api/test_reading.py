@@ -82,6 +82,23 @@ def test_what_one_tab_tries_is_nobody_elses(project: Project) -> None:
     assert low("two") == before
 
 
+@pytest.mark.parametrize(("study", "options"), [("linear_flow", {}), ("sensitivities", {}), ("sweep", {"steps": 2})])
+def test_what_a_result_does_not_have_is_refused_and_never_an_error_of_ours(
+    project: Project, study: str, options: dict[str, Any]
+) -> None:
+    kept = project.client.post(f"{project.url}/runs", json={"study": study, "options": options, "keep": study}).json()
+    at = f"job-{kept['id']}"
+    assert project.client.app.state.runner.job(kept["id"]).wait(60)  # type: ignore[attr-defined]
+    for path in ("summaries", "cause/T-Q1?quantity=loading_pct", "sift?table=cats"):
+        assert project.get(f"results/{at}/{path}").status_code == 422, path
+    for quantity in ("name", "id", "state", "voltage_pu_"):
+        body = {"before": "live", "after": "live", "table": "buses", "quantity": quantity}
+        assert project.client.post(f"{project.url}/compare", json=body).status_code == 422, quantity
+        mixed = project.client.post(f"{project.url}/compare", json={**body, "after": at})
+        assert mixed.status_code == 422, quantity
+    assert project.client.post(f"{project.url}/compare", json={"before": at, "after": at}).status_code == 200
+
+
 def test_a_result_asked_for_just_before_an_edit_is_read_with_its_own_network(project: Project) -> None:
     app = project.client.app
     one = app.state.sessions.get(project.url.rsplit("/", 1)[1])  # type: ignore[attr-defined]

@@ -155,6 +155,12 @@ def result(at: At) -> Response:
     })  # fmt: skip
 
 
+def _must_be_load_flow(at: Shown) -> None:
+    """Raises :class:`InvalidFields` for the result of another study."""
+    if at.study not in LIVE:
+        raise InvalidFields([FieldProblem("result", "address", at.address, "name the result of a load flow")])
+
+
 def _frame(at: Shown, table: Table, pinned: str | None) -> Frame:
     before: dict[str, Any] | None = None
     if pinned is not None:
@@ -243,6 +249,7 @@ def workings_sheet(ident: str, at: At) -> Response:
 @results.get(f"{_AT}/summaries", summary="Totals by area, substation, feeder and voltage level",
              responses=_json(m.SummariesOut))  # fmt: skip
 def summaries(at: At) -> Response:
+    _must_be_load_flow(at)
     with at.session.lock:
         found = summarise_groups(at.network, at.result.tables, at.trace())
         tables = {n: _render.table(t, with_fixed=True) for n, t in found.items()}
@@ -251,8 +258,7 @@ def summaries(at: At) -> Response:
 
 @results.get(f"{_AT}/cause/{{ident:path}}", summary="Why something is outside its limit, and what helps")
 def cause(ident: str, quantity: str, at: At) -> m.CauseOut:
-    if at.study not in LIVE:
-        raise InvalidFields([FieldProblem("result", "address", at.address, "name the result of a load flow")])
+    _must_be_load_flow(at)
     with at.session.lock:
         network, trace = at.network.copy(), at.trace()
     found = find_cause(network, at.result, trace, ident, quantity, live_for)

@@ -31,9 +31,9 @@ from .stamps import STAMPS, Context
 _LEAST_PU = 1e-7
 
 # Further fields of no effect on the equations, beside names, notes and places.
-_CLOTHES = {"origins", "substation", "customers", "type"}
+CLOTHES = {"origins", "substation", "customers", "type"}
 # Items that elements refer to for their constants: the arrays are compiled anew when one changes.
-_BEHIND = (LineGeometry, LineMatrix, CurrentTransformer, Area)
+BEHIND = (LineGeometry, LineMatrix, CurrentTransformer, Area)
 
 
 @cache
@@ -41,7 +41,7 @@ def _clothes(kind: type[Item]) -> frozenset[str]:
     """Fields whose change leaves compiled arrays as they are."""
     groups = ("identity", "place", "protection", "earth", "sequence", "harmonics", "phases")
     kept = {"fuse_a", "plug_a", "long_x", "matrix", "conductors"}
-    return frozenset(f for f, s in specs(kind).items() if (s.group in groups and f not in kept) or f in _CLOTHES) | {
+    return frozenset(f for f, s in specs(kind).items() if (s.group in groups and f not in kept) or f in CLOTHES) | {
         "origins"
     }
 
@@ -111,7 +111,7 @@ def compile_network(network: Network, kept: Kept | None = None) -> NetArrays:
         at=at_switches(network),
     )
     kept = kept or Kept()
-    ground: list[object] = [*buses, *(i for i in network.items.values() if isinstance(i, _BEHIND))]
+    ground: list[object] = [*buses, *(i for i in network.items.values() if isinstance(i, BEHIND))]
     ground += [
         network.items.get(e.along) for some in found.by_kind.values() for e in some if isinstance(e, Demand) and e.along
     ]
@@ -218,7 +218,7 @@ def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous:
         if not isinstance(old, Element) and not isinstance(new, Element):
             if isinstance(new, Settings) and (new.base_mva, new.frequency_hz) != (arrays.base_mva, arrays.frequency_hz):
                 return False
-            if isinstance(new or old, _BEHIND):
+            if isinstance(new or old, BEHIND):
                 return False
             continue  # conditions, limits and groups are not in the arrays
         if not isinstance(new, Element) or type(new) is not type(old):

@@ -10,6 +10,13 @@ from ..errors import FieldProblem, InvalidFields
 from ._table import Column, Table
 
 
+def _counts(column: Column) -> bool:
+    """Whether a column holds figures; blanks among them are none."""
+    if isinstance(column.values, np.ndarray):
+        return column.values.dtype.kind in "fiub"
+    return all(v is None or isinstance(v, int | float) for v in column.values)
+
+
 @dataclass(frozen=True)
 class Comparison:
     """``table``: before, after and change of the rows both have, the largest change first; and what one side lacks."""
@@ -22,8 +29,8 @@ class Comparison:
 def compare_tables(before: Table | None, after: Table | None, quantity: str) -> Comparison:
     """Compare one column of two tables by their ids. Raises :class:`InvalidFields` where either has no such column."""
     for word, table in (("before", before), ("after", after)):
-        if table is None or quantity not in [c.name for c in table.columns]:
-            allowed = f"choose a table and a quantity that the {word} has"
+        if table is None or not any(c.name == quantity and _counts(c) for c in table.columns):
+            allowed = f"choose a table and a quantity in figures that the {word} has"
             raise InvalidFields([FieldProblem("compare", "quantity", quantity, allowed)])
     assert before is not None
     assert after is not None

@@ -8,28 +8,23 @@ from functools import cache
 import numpy as np
 
 from ...network import (
-    Area,
     Bus,
-    CurrentTransformer,
     Element,
     Generator,
     Inverter,
     Item,
-    LineGeometry,
-    LineMatrix,
     Load,
     LumpedLoad,
     Network,
     Settings,
     specs,
 )
+from ..compile import BEHIND, CLOTHES
 from ._arrays import CURVE, DEMAND, MACHINE, ConductorArrays
 from ._builder import Builder
 from .stamps import STAMPS
 
-_BEHIND = (LineGeometry, LineMatrix, CurrentTransformer, Area)
 _PATCHED = (Load, LumpedLoad, Generator, Inverter)
-_CLOTHES = frozenset({"origins", "substation", "customers", "type"})
 # What rows of the tables may have of their own and still be the same rows: everything else must stay.
 _FIGURES = {"demand": ("s", "share_i", "share_z", "group", "area"), "machine": ("p", "q", "q_min", "q_max", "weight", "group"),
             "curve": tuple(CURVE)}  # fmt: skip
@@ -39,7 +34,7 @@ _FIGURES = {"demand": ("s", "share_i", "share_z", "group", "area"), "machine": (
 def _dressed(kind: type[Item]) -> frozenset[str]:
     """Fields whose change leaves the arrays as they are: names, notes, places."""
     groups = ("identity", "place", "harmonics")
-    return _CLOTHES | {f for f, s in specs(kind).items() if s.group in groups}
+    return frozenset(CLOTHES | {f for f, s in specs(kind).items() if s.group in groups})
 
 
 def patch_conductors(
@@ -58,7 +53,7 @@ def patch_conductors(
             bases = isinstance(new, Settings) and (new.base_mva, new.frequency_hz) != (
                 arrays.base_mva, arrays.frequency_hz
             )  # fmt: skip
-            if bases or isinstance(new or old, _BEHIND):
+            if bases or isinstance(new or old, BEHIND):
                 return None
             continue
         if not isinstance(new, Element) or type(new) is not type(old):

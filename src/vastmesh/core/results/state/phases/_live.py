@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ....electrical import compile_network, factors
-from ....electrical.arrays import Complexes
+from ....electrical.arrays import Complexes, Ints
 from ....electrical.conductor import MOTOR, PQ_MACHINE, PV_MACHINE, compile_conductors, patch_conductors
 from ....flow import Ending
 from ....flow.balanced import MOST_ROUNDS
@@ -72,7 +72,7 @@ class LiveUnbalanced:
             if not all(type(self.network.items.get(i)) in _STEADY for i in idents):
                 self._last = None
             return
-        if altered and self._settings(idents):
+        if altered and self._set_points(idents):
             self.controls = PhaseControls(self.seen, self.arrays, compile_network(self.seen))
         if self._rows is not None:
             if stay:
@@ -80,7 +80,7 @@ class LiveUnbalanced:
             else:
                 self._rows = None
 
-    def _settings(self, idents: list[str]) -> bool:
+    def _set_points(self, idents: list[str]) -> bool:
         """Whether what automatic control looks at may be another: set-points of machines, not plain demand."""
         return any(isinstance(self.network.items.get(i), Generator | Inverter) for i in idents)
 
@@ -100,12 +100,17 @@ class LiveUnbalanced:
         self._states, self._stale = states, False
         self._last = self._recalled(*remembered) if remembered else None
 
+    def _unknowns(self) -> Ints:
+        """The unknown of every conductor of every bus, -1 where it has none, (n_bus, 4)."""
+        node, row = self.arrays.node, self.problem.row
+        return np.where(node >= 0, row[np.maximum(node, 0)], -1) if len(row) else np.full(node.shape, -1, np.int64)
+
     def _remembered(self) -> tuple[list[str], Complexes, dict[str, complex]] | None:
         """Buses, the last voltages of their four conductors (n_bus, 4), and machine currents by element, for another start."""
         if self._last is None:
             return None
         (v, current), a, p = self._last, self.arrays, self.problem
-        row = np.where(a.node >= 0, p.row[np.maximum(a.node, 0)], -1) if len(p.row) else np.full(a.node.shape, -1)
+        row = self._unknowns()
         volts = np.where(row >= 0, np.append(v, np.nan)[row], np.nan)
         lead = a.machine["element"][p.leader].tolist()
         return a.bus_id, volts, {a.element_id[e]: i for e, i in zip(lead, current.tolist(), strict=True)}
@@ -122,7 +127,7 @@ class LiveUnbalanced:
             rows = np.array([at.get(b, -1) for b in a.bus_id], np.int64)
             volts = np.concatenate([before, np.full((1, 4), np.nan + 0j)])[rows]
         found = np.full(p.n, np.nan + 0j)
-        row = np.where(a.node >= 0, p.row[np.maximum(a.node, 0)], -1) if len(p.row) else np.full(a.node.shape, -1)
+        row = self._unknowns()
         found[row[row >= 0]] = volts[row >= 0]
         names = (a.element_id[e] for e in a.machine["element"][p.leader].tolist())
         current = np.array([by_machine.get(n, np.nan + 0j) for n in names], np.complex128)
