@@ -4,7 +4,7 @@ import styled from 'styled-components'
 import { IconButton, Pick, Tab, TabList } from '../design/controls'
 import type { Height } from '../model/prefs'
 import { useBench } from '../session/store'
-import { layBeside, openDesk, openView, setHeight, useDesk } from './desks'
+import { layBeside, openDesk, openView, setHeight, toggleBeside, useDesk } from './desks'
 import { DESKS, type Desk, useViews, type View, viewNamed } from './registry'
 
 const Frame = styled.section`
@@ -129,7 +129,7 @@ export function Shelf() {
             <IconButton
               icon="beside"
               label={second ? 'One view alone' : 'Lay a second view beside'}
-              onPress={() => layBeside(second ? undefined : views.find((v) => v.id !== shelf)?.id)}
+              onPress={toggleBeside}
             />
             <Heights role="group" aria-label="Height of the shelf">
               {HEIGHTS.map((h) => (

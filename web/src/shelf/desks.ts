@@ -55,6 +55,13 @@ export function nextHeight() {
   setHeight(LEVELS[(LEVELS.indexOf(height) + 1) % LEVELS.length] ?? 'third')
 }
 
-/** Lay a second view beside the one of this desk, or take it away. */
+/** Lay a view beside the one of this desk; none takes it away. */
 export const layBeside = (id: string | undefined) =>
   remember(deskOf(useBench.getState().shelf), { beside: id })
+
+/** Lay the next view of this desk beside the first, or take away what lies there. */
+export function toggleBeside() {
+  const { shelf } = useBench.getState()
+  const desk = deskOf(shelf)
+  layBeside(stateOf(desk).beside ? undefined : viewsOf(desk).find((v) => v.id !== shelf)?.id)
+}

@@ -9,7 +9,7 @@ from math import ceil
 import numpy as np
 from scipy.sparse import coo_array
 
-from ..network import Bus, Change, Network, Role, Switch, ThreeWinding, Transformer, Update, role_of
+from ..network import Bus, Change, Network, Role, Switch, ThreeWinding, Transformer, Update
 from ._mesh import mesh_positions
 from ._tree import Block, Tree, lay_out
 
@@ -79,7 +79,7 @@ class _Placing:
                 self.edges += [(self.row[ends[0]], self.row[end], down) for end in ends[1:]]
         self.hanging = [0] * len(self.buses)
         for e in network.elements():
-            if len(ends := e.buses()) == 1 and role_of(e.kind) is not Role.GENERATION:
+            if len(ends := e.buses()) == 1 and e.role is not Role.GENERATION:
                 self.hanging[self.row[ends[0]]] += 1
         self.neighbours: list[list[tuple[int, bool]]] = [[] for _ in self.buses]
         for a, b, drop in self.edges:

@@ -40,6 +40,7 @@ from .items import (
     kinds_with,
     make_item,
     role_of,
+    roles_of,
 )
 from .names import Namer
 from .network import SETTINGS_ID, Applied, Network, dump_item, removal, with_rules
@@ -141,6 +142,7 @@ __all__ = [
     "recorded",
     "removal",
     "role_of",
+    "roles_of",
     "root_of",
     "route",
     "schemes_in_order",

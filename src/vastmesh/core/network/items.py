@@ -8,7 +8,7 @@ settings) derives from :class:`Item` and is changed, undone and kept by the same
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from datetime import date
 from enum import StrEnum
 from functools import cache
@@ -207,6 +207,13 @@ def role_of(kind: str) -> Role:
     if any("role" in c.__dict__ for c in cls.__mro__ if c is not Element and issubclass(c, Element)):
         return cls.role
     return Role.BRANCH if len(cls.terminals()) > 1 else Role.DEMAND
+
+
+def roles_of(kinds: Iterable[str]) -> list[Role]:
+    """The role of each of many kinds, each kind looked up once."""
+    kinds = list(kinds)
+    known = {k: role_of(k) for k in set(kinds)}
+    return [known[k] for k in kinds]
 
 
 def kinds_with(trait: str) -> frozenset[str]:

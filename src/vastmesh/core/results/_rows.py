@@ -8,7 +8,7 @@ from typing import Protocol
 import numpy as np
 
 from ..electrical.arrays import Bools, Complexes, Floats, Ints
-from ..network import Area, Bus, Element, Item, Network, Role, ThreeWinding, VoltageLimits, role_of
+from ..network import Area, Bus, Element, Item, Network, Role, ThreeWinding, VoltageLimits, roles_of
 from ._table import Column, Table
 
 PU, DEG, KV, MW, MVAR, AMP, PCT = "p.u.", "°", "kV", "MW", "Mvar", "A", "%"
@@ -53,7 +53,7 @@ class Rows:
         self.area_to = self.area_of_bus[[row[b] for b in self.branch_to]]
         taps = [getattr(items[i], "tap_position", None) for i in self.branch_ids]
         self.tap_entered = np.array([np.nan if t is None else t for t in taps], np.float64)
-        self.is_switch = np.array([role_of(k) is Role.SWITCH for k in self.branch_kinds], np.bool_)
+        self.is_switch = np.array([r is Role.SWITCH for r in roles_of(self.branch_kinds)], np.bool_)
         self.injection_names = [items[i].name for i in self.injection_ids]
         self.injection_kinds = [items[i].kind for i in self.injection_ids]
         self.branch_number = {b: i for i, b in enumerate(self.branch_ids)}

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from ..electrical.arrays import Floats, Ints
-from ..network import Area, Bus, Network, Role, Substation, Trace, role_of
+from ..network import Area, Bus, Network, Role, Substation, Trace, role_of, roles_of
 from ._table import Column, Table
 
 
@@ -50,7 +50,7 @@ class _Parts:
         )
         injections = tables["injections"]
         at = np.array([row[b] for b in injections["bus"]], np.int64)
-        is_shunt = np.array([role_of(k) is Role.SHUNT for k in injections["kind"]], np.bool_)
+        is_shunt = np.array([r is Role.SHUNT for r in roles_of(injections["kind"])], np.bool_)
         p, q = np.nan_to_num(injections["active_power_mw"]), np.nan_to_num(injections["reactive_power_mvar"])
         self.shunt = np.bincount(at[is_shunt], p[is_shunt], self.n) + 1j * np.bincount(
             at[is_shunt], q[is_shunt], self.n
@@ -136,7 +136,7 @@ class _Parts:
         return _extreme(np.concatenate(at), n, np.concatenate(values), np.concatenate(who), lowest=False)
 
     def losses_by_kind(self) -> Table:
-        kinds = dict.fromkeys(k for k in self.branches["kind"] if role_of(k) is not Role.SWITCH)
+        kinds = [k for k in dict.fromkeys(self.branches["kind"]) if role_of(k) is not Role.SWITCH]
         rows = [(k, np.array([x == k for x in self.branches["kind"]], np.bool_)) for k in kinds]
         losses = [self.loss[mask].sum() for _, mask in rows]
         counts = [int(mask.sum()) for _, mask in rows]

@@ -21,8 +21,8 @@ import {
   stepFound,
   useBench,
 } from '../../session/store'
-import { deskOf, layBeside, nextHeight, openDesk, openView } from '../../shelf/desks'
-import { allViews, DESKS, type DeskId, viewsOf } from '../../shelf/registry'
+import { nextHeight, openDesk, openView, toggleBeside } from '../../shelf/desks'
+import { allViews, DESKS, type DeskId } from '../../shelf/registry'
 
 export interface Command {
   readonly id: string
@@ -119,7 +119,8 @@ function growAt(item: Item, shoots: readonly Shoot[]): Command[] {
     id: `grow-join ${item.id}`,
     label: `Join ${item.name} with another bus`,
     short: `Join ${elsewhere ? `${item.name} ` : ''}with another bus`,
-    keys: 'J',
+    // A key speaks of what is selected, and of nothing beyond it.
+    keys: elsewhere ? undefined : 'J',
     run: () => startPicking(item.id, 'join', 'Join'),
   }
   return [...grown, ...between, joining]
@@ -357,12 +358,7 @@ function deskCommands(): Command[] {
     {
       id: 'beside',
       label: 'Lay a second view beside, or take it away',
-      run: () => {
-        const { shelf } = useBench.getState()
-        const desk = deskOf(shelf)
-        const now = usePrefs.getState().desks[desk]?.beside
-        layBeside(now ? undefined : viewsOf(desk).find((v) => v.id !== shelf)?.id)
-      },
+      run: toggleBeside,
     },
   ]
 }

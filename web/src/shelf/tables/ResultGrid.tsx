@@ -183,27 +183,16 @@ export function ResultGrid({ table, address = 'live', findings: own, full = fals
         marked={chosen.size ? chosen : new Set(selected ? [selected] : [])}
         head={
           <Head>
-            <HeadRow role="row">
-              {columns.map((c) => (
-                <HeadCell
-                  key={c.name}
-                  column={c}
-                  unit={shownUnit(c.unit, prefs.units)}
-                  sorts={sorts}
-                  onSort={(further) => setSorts(clicked(sorts, c.name, isNumber(c), further))}
-                  onDrop={(from) =>
-                    live &&
-                    setColumns(
-                      moved(
-                        columns.map((x) => x.name),
-                        from,
-                        c.name,
-                      ),
-                    )
-                  }
-                />
-              ))}
-            </HeadRow>
+            <Headings
+              columns={columns}
+              units={prefs.units}
+              sorts={sorts}
+              onSorts={setSorts}
+              onDrop={(from, onto) => {
+                const names = columns.map((c) => c.name)
+                if (live) setColumns(moved(names, from, onto))
+              }}
+            />
             {filtering && (
               <div>
                 {columns.map((c) => (
@@ -270,22 +259,36 @@ export function PlainGrid({ table }: { table: ResultTable }) {
         marked={chosen.size ? chosen : new Set(selected ? [selected] : [])}
         head={
           <Head>
-            <HeadRow role="row">
-              {columns.map((c) => (
-                <HeadCell
-                  key={c.name}
-                  column={c}
-                  unit={shownUnit(c.unit, units)}
-                  sorts={sorts}
-                  onSort={(further) => setSorts(clicked(sorts, c.name, isNumber(c), further))}
-                  onDrop={() => undefined}
-                />
-              ))}
-            </HeadRow>
+            <Headings columns={columns} units={units} sorts={sorts} onSorts={setSorts} />
           </Head>
         }
       />
     </Frame>
+  )
+}
+
+/** The row of headings: a click sorts, a drag moves the column where columns can be moved. */
+function Headings(props: {
+  columns: readonly FullColumn[]
+  units: Units
+  sorts: readonly Sort[]
+  onSorts: (sorts: readonly Sort[]) => void
+  onDrop?: (from: string, onto: string) => void
+}) {
+  const { columns, units, sorts, onSorts, onDrop } = props
+  return (
+    <HeadRow role="row">
+      {columns.map((c) => (
+        <HeadCell
+          key={c.name}
+          column={c}
+          unit={shownUnit(c.unit, units)}
+          sorts={sorts}
+          onSort={(further) => onSorts(clicked(sorts, c.name, isNumber(c), further))}
+          onDrop={(from) => onDrop?.(from, c.name)}
+        />
+      ))}
+    </HeadRow>
   )
 }
 

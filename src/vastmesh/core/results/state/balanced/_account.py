@@ -7,7 +7,7 @@ import numpy as np
 from ....electrical import NetArrays
 from ....flow import Ending
 from ....flow.balanced import MOST_LEFT_MVA, LoadFlowOptions, Problem, Solution
-from ....network import Network, Role, role_of
+from ....network import Network, Role
 from ... import Account, MismatchAt
 from ..._rows import Rows
 
@@ -65,7 +65,7 @@ def _assumed(network: Network, arrays: NetArrays) -> list[str]:
     """What the balanced network stands for: elements of fewer phases as if they had all three."""
     items = (network.items.get(i) for i in arrays.element_id)
     fewer = sum(
-        1 for e in items if e is not None and role_of(e.kind) is not Role.EARTH
+        1 for e in items if e is not None and getattr(e, "role", None) is not Role.EARTH
         and len(str(getattr(e, "conductors", "ABC")).replace("N", "")) < 3
     )  # fmt: skip
     if not fewer:

@@ -7,7 +7,7 @@ import numpy as np
 from ....electrical.arrays import Complexes, Floats, Ints
 from ....electrical.conductor import ConductorArrays
 from ....flow.phases import SEQUENCES, PhaseControls, Reading, deviation, percent
-from ....network import Network, Role, Transformer, role_of
+from ....network import Network, Role, Transformer, roles_of
 from ... import Column, Table
 from ..._rows import Rows, angle_deg, area_table, picked, power_factor, state_words
 
@@ -42,10 +42,10 @@ class PhaseRows(Rows):
         for k in np.flatnonzero(self.is_transformer).tolist():
             e = branches[k]
             self.ends_kv[k] = getattr(e, "hv_kv", None) or np.nan, getattr(e, "lv_kv", None) or np.nan
-        self.roles = np.array([role_of(k) for k in arrays.element_kind], np.str_)
+        self.roles = np.array(roles_of(arrays.element_kind), np.str_)
         self.is_plant, self.is_shunt = self.roles == Role.GENERATION, self.roles == Role.SHUNT
         self.is_demand = self.roles == Role.DEMAND
-        hung = np.array([role_of(k) for k in self.injection_kinds], np.str_)
+        hung = np.array(roles_of(self.injection_kinds), np.str_)
         self.injection_plant = hung == Role.GENERATION
         self.injection_phases = [network[i].conductors for i in self.injection_ids]  # type: ignore[attr-defined]
         self.is_electrode = hung == Role.EARTH
