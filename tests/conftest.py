@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import runpy
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +12,7 @@ import pytest
 from hypothesis import settings
 
 from vastmesh.core.network import Network
+from vastmesh.runner import LocalPool
 
 # Tests don't time: an example that waits for a busy machine is no failure.
 settings.register_profile("untimed", deadline=None)
@@ -41,3 +43,11 @@ def nine_bus_file() -> bytes:
 def nine_bus_expected() -> dict[str, Any]:
     found: dict[str, Any] = json.loads((DATA / "nine-bus.expected.json").read_text())
     return found
+
+
+@pytest.fixture(scope="session")
+def pool() -> Iterator[LocalPool]:
+    """Worker processes for all services that tests of one process make."""
+    found = LocalPool(1)
+    yield found
+    found.close()

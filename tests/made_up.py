@@ -83,9 +83,10 @@ MADE_UP = Study("lanterns", "Lantern light", "How far the light of each lantern 
 
 
 if __name__ == "__main__":
+    from tests.made_up import MADE_UP as AS_IMPORTED  # workers find it under the name of its module
     from vastmesh.cli import main
 
-    register(MADE_UP)
+    register(AS_IMPORTED)
     sys.exit(main(sys.argv[1:]))
 
 

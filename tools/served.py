@@ -33,7 +33,7 @@ def served(folder: Path, command: str = "serve", module: str = "vastmesh.cli") -
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
     arguments = [sys.executable, "-m", module, command, "--data", str(folder), "--port", str(port)]
-    process = subprocess.Popen(arguments, env={**os.environ}, stdout=subprocess.DEVNULL)
+    process = subprocess.Popen(arguments, env=_lazy(), stdout=subprocess.DEVNULL)
     address = f"http://127.0.0.1:{port}"
     try:
         for _ in range(600):
@@ -48,11 +48,16 @@ def served(folder: Path, command: str = "serve", module: str = "vastmesh.cli") -
         process.wait(timeout=20)
 
 
+def _lazy() -> dict[str, str]:
+    """Workers start when a test needs them."""
+    return {"VASTMESH_WORKERS_READY": "0", **os.environ}
+
+
 _DESK_OF = {
     **dict.fromkeys(("Findings", "Profile", "Tables", "Phasors", "Summary"), "Now"),
     **dict.fromkeys(("Schemes", "Compare", "Conditions", "Sweep"), "Decide"),
     **dict.fromkeys(("Check", "Data", "Catalogue"), "Model"),
-    **dict.fromkeys(("Runs", "Logbook"), "Record"),
+    **dict.fromkeys(("Jobs", "Runs", "Logbook"), "Record"),
 }
 
 

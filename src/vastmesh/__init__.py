@@ -5,7 +5,7 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
-__version__ = "0.1.0"
+from .version import __version__ as __version__
 
 # Compiled kernels are kept beside the code; where that can't be written, in a folder of their own.
 if "NUMBA_CACHE_DIR" not in os.environ and not os.access(Path(__file__).parent, os.W_OK):

@@ -1,14 +1,17 @@
-"""The command line: serve, demo, solve, study, convert, schema, backup."""
+"""The command line: serve, demo, solve, study, worker, convert, schema, backup."""
 
 from __future__ import annotations
 
 import argparse
 import json
+import os
 import runpy
 import sys
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
+
+from pydantic import BaseModel
 
 from . import __version__
 from .core.errors import FieldProblem, InvalidFields, VastMeshError
@@ -16,8 +19,10 @@ from .core.network import SETTINGS_ID, Add, Condition, Network, Update
 from .core.options import options_of
 from .core.results import Result, Table
 from .core.results.state import solve_as_set
-from .core.studies import STUDIES, Inputs, study_named
+from .core.studies import STUDIES, Inputs, Study, study_named
 from .exchange import FORMATS, Imported, document_schema, read_network, write_network
+from .runner import LocalPool, Runner, usual_size
+from .worker import TaskError
 
 DEFAULT_PORT = 8420
 _DEMO = Path(__file__).parents[2] / "demo" / "corvane_coast.py"
@@ -52,6 +57,9 @@ def _parser() -> argparse.ArgumentParser:
             "--host", default="127.0.0.1", help="address to listen at; loopback only (default: 127.0.0.1)"
         )
         serve.add_argument("--port", type=int, default=DEFAULT_PORT, help=f"port (default: {DEFAULT_PORT})")
+        serve.add_argument(
+            "--workers", type=int, metavar="N", help="processes for studies (default: VASTMESH_WORKERS, else the cores)"
+        )
         serve.set_defaults(run=run)
 
     solve = commands.add_parser(
@@ -85,7 +93,20 @@ def _parser() -> argparse.ArgumentParser:
         "--set", action="append", default=[], metavar="OPTION=VALUE", help="an option of the study; may be repeated"
     )
     study.add_argument("--options", action="store_true", help="list the options of the study and end")
+    study.add_argument(
+        "--workers", type=int, metavar="N",
+        help="processes side by side for a study that comes apart (default: the cores; 0: in this process). Ctrl+C ends it "
+        "with what is done, a second time with nothing",
+    )  # fmt: skip
     study.set_defaults(run=_study)
+
+    worker = commands.add_parser(
+        "worker", help="lend this machine's processes to a cluster",
+        description="Start workers for the Dask scheduler at an address (needs vastmesh[cluster]); end them with Ctrl+C.",
+    )  # fmt: skip
+    worker.add_argument("address", help="of the scheduler, such as tcp://10.0.0.5:8786")
+    worker.add_argument("--workers", type=int, metavar="N", help="processes (default: the cores)")
+    worker.set_defaults(run=_worker)
 
     convert = commands.add_parser("convert", help="write a network file in another format")
     convert.add_argument("file", type=Path, help="file to read")
@@ -119,10 +140,18 @@ def _serve(arguments: argparse.Namespace, seed: Callable[[], None] | None = None
     with FolderLock(arguments.data):
         if seed is not None:
             seed()
-        app = make_app(arguments.data)
+        pool = LocalPool(arguments.workers)
+        app = make_app(arguments.data, pool=pool, ready=_ready())
         print(f"Vast Mesh {__version__} at http://{arguments.host}:{arguments.port} (end it with Ctrl+C)", flush=True)
         uvicorn.run(app, host=arguments.host, port=arguments.port, log_level="warning", timeout_graceful_shutdown=2)
+        pool.close()
     return 0
+
+
+def _ready() -> int:
+    """Workers that are started before anybody needs one."""
+    told = os.environ.get("VASTMESH_WORKERS_READY", "")
+    return int(told) if told.isdigit() else 1
 
 
 def demo_network() -> tuple[Network, str, bytes]:
@@ -200,11 +229,67 @@ def _study(arguments: argparse.Namespace) -> int:
     imported = _network(arguments)
     options = options_of(study.options, {k: _value(v) for k, v in given.items()})
 
-    def progress(fraction: float, doing: str) -> None:
-        if sys.stderr.isatty():
-            print(f"\r{100 * fraction:3.0f} % {doing:60.60}", end="", file=sys.stderr, flush=True)
+    inputs = Inputs(imported.network)
+    workers = arguments.workers if arguments.workers is not None else (0 if study.split is None else usual_size())
+    result = study.run(inputs, options, _bar) if workers <= 0 else _beside(study, inputs, options, workers)
+    return _print(imported.title, result, as_data=arguments.json)
 
-    return _print(imported.title, study.run(Inputs(imported.network), options, progress), as_data=arguments.json)
+
+def _bar(fraction: float, doing: str) -> None:
+    """How far it is, where somebody looks on."""
+    if sys.stderr.isatty():
+        full = round(24 * fraction)
+        print(
+            f"\r{'█' * full}{'░' * (24 - full)} {100 * fraction:3.0f} % {doing:50.50}",
+            end="",
+            file=sys.stderr,
+            flush=True,
+        )
+
+
+def _beside(study: Study, inputs: Inputs, options: BaseModel, workers: int) -> Result:
+    """A study by the runner. Ctrl+C once: what is done counts; twice: nothing. Raises :class:`VastMeshError`."""
+    runner = Runner(pool=LocalPool(workers))
+    try:
+        job = runner.submit(study, inputs, options)
+        asked = 0
+        while not job._done.is_set():
+            try:
+                while not job.wait(0.2):
+                    _bar(job.record.fraction, job.record.doing)
+            except KeyboardInterrupt:
+                asked += 1
+                (runner.stop if asked == 1 else runner.cancel)(job.id)
+        if sys.stderr.isatty():
+            print("\r" + " " * 84 + "\r", end="", file=sys.stderr, flush=True)
+        if not job.record.has_result:
+            raise TaskError(job.record.code or "unexpected", job.record.problem or "The study gave nothing.")
+        return runner.result(job.id)[1]
+    finally:
+        runner.pool.close()
+        runner.close()
+
+
+def _worker(arguments: argparse.Namespace) -> int:
+    try:
+        import asyncio
+
+        from distributed import Nanny
+    except ImportError:
+        print("vastmesh: this needs Dask: pip install 'vastmesh[cluster]'", file=sys.stderr)
+        return 2
+
+    async def work() -> None:
+        makers: list[Any] = [Nanny for _ in range(arguments.workers or usual_size())]
+        started = await asyncio.gather(*(make(arguments.address, nthreads=1) for make in makers))
+        print(f"{len(started)} workers at {arguments.address} (end them with Ctrl+C)", flush=True)
+        await asyncio.gather(*(one.finished() for one in started))
+
+    try:
+        asyncio.run(work())
+    except KeyboardInterrupt:
+        return 0
+    return 0
 
 
 def _value(text: str) -> object:

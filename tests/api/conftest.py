@@ -9,11 +9,12 @@ from starlette.testclient import TestClient
 
 from vastmesh.api import make_app
 from vastmesh.core.network import Network
+from vastmesh.runner import LocalPool
 
 
 @pytest.fixture
-def client(tmp_path: Path) -> Iterator[TestClient]:
-    with TestClient(make_app(tmp_path), base_url="http://127.0.0.1:8420") as found:
+def client(tmp_path: Path, pool: LocalPool) -> Iterator[TestClient]:
+    with TestClient(make_app(tmp_path, pool=pool), base_url="http://127.0.0.1:8420") as found:
         yield found
 
 
@@ -39,6 +40,15 @@ class Project:
         if answer.status_code == 200:
             self.revision = answer.json()["revision"]
         return answer
+
+    def study(self, study: str, options: dict[str, Any] | None = None, **more: Any) -> dict[str, Any]:
+        """A study, waited for: how its job ended, with its result."""
+        answer = self.client.post(f"{self.url}/runs", json={"study": study, "options": options or {}, **more})
+        assert answer.status_code == 200, answer.text
+        job = self.client.app.state.runner.job(answer.json()["id"])  # type: ignore[attr-defined]
+        assert job.wait(300)
+        found: dict[str, Any] = self.client.get(f"/api/jobs/{job.id}").json()
+        return found
 
     def update(self, ident: str, *, base: int | None = None, **values: Any) -> Any:
         change = {"op": "update", "id": ident, "values": values}

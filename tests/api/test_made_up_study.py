@@ -36,9 +36,7 @@ def test_a_new_study_is_listed_with_fields_like_those_of_elements(project: Proje
 
 
 def test_its_result_has_everything_under_its_address_and_kept_it_loses_nothing(project: Project) -> None:
-    answer = project.client.post(
-        f"{project.url}/runs", json={"study": "lanterns", "options": {"wick": "long"}, "keep": "Long wicks"}
-    ).json()
+    answer = project.study("lanterns", {"wick": "long"}, keep="Long wicks")
     job, run = f"results/job-{answer['id']}", f"results/run-{answer['kept']}"
     now, kept = project.get(job).json(), project.get(run).json()
     assert {k: v for k, v in now.items() if k != "address"} == {k: v for k, v in kept.items() if k != "address"}
@@ -67,12 +65,7 @@ def test_its_result_has_everything_under_its_address_and_kept_it_loses_nothing(p
 
 
 def test_two_of_its_runs_are_compared(project: Project) -> None:
-    ids = [
-        project.client.post(
-            f"{project.url}/runs", json={"study": "lanterns", "options": {"reach_km": r}, "keep": f"{r} km"}
-        ).json()["kept"]
-        for r in (1.0, 3.0)
-    ]
+    ids = [project.study("lanterns", {"reach_km": r}, keep=f"{r} km")["kept"] for r in (1.0, 3.0)]
     body = {"before": f"run-{ids[0]}", "after": f"run-{ids[1]}", "table": "lanterns", "quantity": "light_km"}
     found = project.client.post(f"{project.url}/compare", json=body).json()
     change = next(c["values"] for c in found["table"]["columns"] if c["name"] == "change")
@@ -88,7 +81,7 @@ def test_a_bad_option_is_refused_in_words(project: Project) -> None:
         ({"colour": 1}, "colour"),
     ):  # fmt: skip
         answer = project.client.post(f"{project.url}/runs", json={"study": "lanterns", "options": options})
-        said = answer.json()["detail"] if answer.status_code != 200 else answer.json()["problem"]
+        said = answer.json()["detail"] if answer.status_code != 200 else project.study("lanterns", options)["problem"]
         assert text in said
 
 

@@ -22,9 +22,7 @@ def on(ident: str, **fields: Any) -> dict[str, Any]:
 
 def finished(project: Project, study: str, **options: Any) -> dict[str, Any]:
     """The result of a study, waited for."""
-    job = project.client.post(f"{project.url}/runs", json={"study": study, "options": options}).json()
-    while job["state"] in ("waiting", "running"):
-        job = project.client.get(f"/api/jobs/{job['id']}").json()
+    job = project.study(study, options)
     assert job["state"] == "finished", job["problem"]
     found: dict[str, Any] = job["result"]
     return found

@@ -4,6 +4,7 @@ import styled from 'styled-components'
 import { useShallow } from 'zustand/react/shallow'
 import type { Imported } from './api/client'
 import { ConditionBar } from './bar/ConditionBar'
+import { JobsMark } from './bar/JobsMark'
 import { Card } from './card/Card'
 import { IconButton, Kbd, Plain } from './design/controls'
 import { Icon } from './design/Icon'
@@ -133,6 +134,7 @@ export function Bench(props: Props) {
         <Plain onPress={() => useBench.setState({ dialog: 'labels' })}>Labels</Plain>
         <Plain onPress={() => useBench.setState({ dialog: 'picture' })}>Picture</Plain>
         <span className="space" />
+        <JobsMark />
         <Find onPress={() => setOverlay('find')}>
           Find anything <Kbd>/</Kbd>
         </Find>

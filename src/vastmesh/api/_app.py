@@ -12,9 +12,10 @@ from fastapi.responses import FileResponse, HTMLResponse, Response
 
 from .. import __version__
 from ..core.studies.warm import warm_up
-from ..runner import Runner
+from ..runner import LocalPool, Runner, cluster_named
 from ..store import Store
 from . import _errors
+from ._jobs import jobs, plain
 from ._reading import reading
 from ._results import results
 from ._routes import api
@@ -35,12 +36,17 @@ def _file_at(path: str) -> Path | None:
         return None
 
 
-def make_app(data: Path) -> FastAPI:
-    """The service on a folder of data."""
+def make_app(data: Path, *, pool: LocalPool | None = None, ready: int = 0) -> FastAPI:
+    """The service on a folder of data. ``pool``: worker processes that others use too; ``ready``: how many are started
+    before they are needed."""
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        threading.Thread(target=warm_up, daemon=True).start()
+        def get_ready() -> None:
+            warm_up()
+            app.state.runner.pool.warm(ready)
+
+        threading.Thread(target=get_ready, daemon=True).start()
         yield
         app.state.runner.close()
         app.state.sessions.store.close()
@@ -49,9 +55,13 @@ def make_app(data: Path) -> FastAPI:
         title="Vast Mesh", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None,
         openapi_url="/api/openapi.json",
     )  # fmt: skip
-    app.state.sessions = Sessions(Store(data))
-    app.state.runner = Runner()
+    store = Store(data)
+    sessions = Sessions(store)
+    app.state.sessions = sessions
+    app.state.runner = Runner(store.jobs, pool, cluster=cluster_named())
+    app.state.runner.listen(lambda record: sessions.tell(record.project, plain(record)))
     app.include_router(api)
+    app.include_router(jobs)
     app.include_router(reading)
     app.include_router(results)
     app.include_router(schemes)

@@ -23,6 +23,7 @@ from ..core.errors import (
     VastMeshError,
 )
 from ..core.sift import SiftError
+from ..runner import UnknownJob
 from ..store import (
     BeyondRepair,
     DamagedRow,
@@ -40,6 +41,7 @@ STATUS: dict[type[VastMeshError], int] = {
     UnknownElement: 404,
     UnknownProject: 404,
     UnknownRun: 404,
+    UnknownJob: 404,
     ProjectGone: 410,
     RevisionConflict: 409,
     StaleRevision: 409,

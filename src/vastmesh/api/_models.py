@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -550,6 +550,7 @@ class ResultOut(StudyResultOut):
     label: str
     revision: int
     out_of_date: bool
+    partial: bool = Field(default=False, description="Only what there is so far of a job that comes apart")
     condition: str
     options: dict[str, Any]
 
@@ -561,22 +562,50 @@ class RunIn(_Body):
     options: dict[str, Any] = {}
     keep: Annotated[str, Field(min_length=1, max_length=120)] | None = None
     note: Annotated[str, Field(max_length=4000)] = ""
+    slot: Annotated[
+        str, Field(max_length=60, description="The view that asks, where several ask for the same study")
+    ] = ""
 
 
-class JobOut(BaseModel):
-    """A run under way or done: ``result`` when it has finished, ``problem`` when it has not."""
+class JobLineOut(BaseModel):
+    """A job as it stands. ``parts``: of which it consists, 0 when it is one piece; ``missing``: that have no answer;
+    ``partial``: its result is what there is so far; ``kept``: the run it was kept as; ``slot``: the view that asked."""
 
     id: str
+    project: str
     study: str
+    label: str
+    slot: str
     revision: int
     condition: str
-    state: str
+    options: dict[str, Any]
+    schemes: list[str]
+    state: Literal["waiting", "running", "joining", "finished", "cancelled", "failed", "interrupted"]
     fraction: float
     doing: str
     left_s: float | None = None
+    parts: int
+    parts_done: int
+    missing: int
+    at: str
+    started_at: str | None
+    ended_at: str | None
     took_s: float
-    kept: str | None = None
-    problem: str | None = None
+    who: str
+    ran_on: str
+    keep: str | None
+    note: str
+    kept: str | None
+    code: str | None
+    problem: str | None
+    has_result: bool
+    partial: bool
+
+
+class JobOut(JobLineOut):
+    """A job with its log, and its result when it has finished; ``problem`` when it has not."""
+
+    log: str = ""
     result: StudyResultOut | None = None
 
 

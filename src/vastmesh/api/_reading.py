@@ -1,21 +1,18 @@
-"""Routes for reading results: sift, export, workings, summaries, causes, studies, runs, map and pictures."""
+"""Routes of kept runs, map and pictures."""
 
 from __future__ import annotations
 
 from dataclasses import asdict
-from typing import Annotated, Any
+from typing import Any
 
 import orjson
-from fastapi import APIRouter, Depends, Request, Response
+from fastapi import APIRouter, Request, Response
 from starlette.concurrency import run_in_threadpool
 
-from ..core.errors import FieldProblem, InvalidFields, UnknownElement
+from ..core.errors import FieldProblem, InvalidFields
 from ..core.geography import lengths_from_routes, map_from_schematic, schematic_from_map
 from ..core.network import Add, Attachment, Backdrop, Change, Update, layered
-from ..core.options import options_of
-from ..core.studies import study_named
 from ..reports import PAPERS, picture_pdf
-from ..runner import Job, JobState, Runner
 from ..store import RunInfo
 from . import _models as m
 from . import _render
@@ -23,63 +20,6 @@ from ._routes import All, One, _download, _json
 
 reading = APIRouter(prefix="/api", responses={s: {"model": m.Problem} for s in (404, 409, 410, 413, 422)})
 _MOST_BACKDROP = 16 * 2**20
-_AT_ONCE_S = 1.5  # a run that has ended by then is answered at once
-
-
-def runner(request: Request) -> Runner:
-    found: Runner = request.app.state.runner
-    return found
-
-
-Jobs = Annotated[Runner, Depends(runner)]
-
-
-# Studies and runs
-
-
-def _job(job: Job) -> Response:
-    finished = job.state is JobState.FINISHED and job.result is not None
-    return _render.Json({
-        "id": job.id, "study": job.study, "state": job.state.value, "fraction": job.fraction, "doing": job.doing,
-        "revision": job.inputs.revision,
-        "condition": job.inputs.under.name, "left_s": job.left_s, "took_s": round(job.took_s, 4), "kept": job.kept,
-        "problem": str(job.error) if job.error else None,
-        "result": _render.study(job.result) if finished and job.result else None,
-    })  # fmt: skip
-
-
-@reading.post("/projects/{project_id}/runs", summary="Run a study; answered at once when it is quick",
-              responses=_json(m.JobOut))  # fmt: skip
-async def run_study(body: m.RunIn, one: One, jobs: Jobs) -> Response:
-    study = study_named(body.study)
-    options = options_of(study.options, body.options)
-
-    def work() -> Job:
-        job = one.start(jobs, body.study, options, body.keep, body.note)
-        job.wait(_AT_ONCE_S)
-        return job
-
-    return _job(await run_in_threadpool(work))
-
-
-def _known(jobs: Runner, ident: str) -> Job:
-    job = jobs.job(ident)
-    if job is None:
-        raise UnknownElement(ident, wanted_by="asking for a run under way")
-    return job
-
-
-@reading.get("/jobs/{job_id}", summary="How a run is getting on", responses=_json(m.JobOut))
-def job(job_id: str, jobs: Jobs) -> Response:
-    return _job(_known(jobs, job_id))
-
-
-@reading.delete("/jobs/{job_id}", summary="Cancel a run", responses=_json(m.JobOut))
-def cancel(job_id: str, jobs: Jobs) -> Response:
-    found = _known(jobs, job_id)
-    found.cancel()
-    found.wait(5.0)
-    return _job(found)
 
 
 def _info(info: RunInfo) -> dict[str, Any]:

@@ -32,11 +32,11 @@ from ..core.studies import STUDIES
 from ..core.studies.load_flow import find_cause
 from ..core.workings import Working
 from ..exchange import FORMS, element_table, in_units, picked, write_tables, write_workings
-from ..runner import JobState, Runner
+from ..runner import Runner
 from ..store import RunInfo
 from . import _models as m
 from . import _render
-from ._reading import Jobs
+from ._jobs import Jobs
 from ._routes import All, One, _download, _json
 from ._sessions import LiveSession, packed
 
@@ -59,6 +59,7 @@ class Shown:
     result: Result
     session: LiveSession
     base: Callable[[], Network]
+    partial: bool = False
 
     @property
     def live(self) -> bool:
@@ -114,16 +115,19 @@ def at_address(one: LiveSession, jobs: Runner, address: str, tab: str | None = N
             lambda: _as_it_stood(one, solved.revision),
         )  # fmt: skip
     if kind == "job" and ident:
-        job = jobs.job(ident)
-        if job is None or job.project != one.project_id:
-            raise UnknownElement(ident, wanted_by="asking for the result of a run")
-        if job.state is not JobState.FINISHED or job.result is None:
-            problem = FieldProblem("result", "address", address, "wait until the run has finished")
+        record = jobs.record(ident)
+        if record.project != one.project_id:
+            raise UnknownElement(ident, wanted_by="asking for the result of a job")
+        if not record.has_result:
+            problem = FieldProblem("result", "address", address, "wait until the job has finished")
             raise InvalidFields([problem])
-        inputs, options = job.inputs, job.options.model_dump(mode="json")
+        facts, result = jobs.result(ident)
+        of_job = make_item(facts["condition"])
+        assert isinstance(of_job, Condition)
         return Shown(
-            address, job.study, inputs.revision, inputs.under, options, job.result, one, lambda: inputs.network
-        )
+            address, record.study, record.revision, of_job, record.options, result, one,
+            lambda: _as_it_stood(one, record.revision), partial=record.partial,
+        )  # fmt: skip
     if kind == "run" and ident:
         info, facts, result = one.kept(ident)
         of_run = make_item(facts["condition"])
@@ -151,7 +155,8 @@ def result(at: At) -> Response:
     study = STUDIES.get(at.study)
     return _render.Json({
         "address": at.address, "study": at.study, "label": study.label if study else at.study, "revision": at.revision,
-        "out_of_date": at.out_of_date, "condition": at.condition.name, "options": at.options, **_render.study(at.result),
+        "out_of_date": at.out_of_date, "partial": at.partial, "condition": at.condition.name, "options": at.options,
+        **_render.study(at.result),
     })  # fmt: skip
 
 

@@ -464,7 +464,7 @@ def journal(project_id: str, all_: All, after: Revision = 0) -> list[m.JournalLi
     return [m.JournalLine(**journal_line(e)) for e in all_.store.logbook(project_id, after)]
 
 
-@api.get("/projects/{project_id}/events", summary="Server-sent events: the number of every new revision",
+@api.get("/projects/{project_id}/events", summary="Server-sent events: the number of every new revision, and how jobs stand",
          response_class=EventSourceResponse)  # fmt: skip
 async def events(project_id: str, request: Request, all_: All) -> EventSourceResponse:
     one = await run_in_threadpool(all_.get, project_id)
@@ -474,7 +474,11 @@ async def events(project_id: str, request: Request, all_: All) -> EventSourceRes
         try:
             yield {"event": "revision", "data": str(one.revision)}
             while True:
-                yield {"event": "revision", "data": str(await queue.get())}
+                told = await queue.get()
+                if isinstance(told, int):
+                    yield {"event": "revision", "data": str(told)}
+                else:
+                    yield {"event": "job", "data": orjson.dumps(told).decode()}
         finally:
             one.forget(queue)
 

@@ -59,7 +59,7 @@ from ..core.network import (
 from ..core.results import Result, Table, words_of
 from ..core.results.state import LiveLoadFlow, LiveUnbalanced, LoadFlowResult, guarded
 from ..core.sift import Texts
-from ..core.studies import Inputs
+from ..core.studies import Inputs, Study
 from ..exchange import facts_of, own_as_type, pack_tables, read_rows, result_from, unpack_tables
 from ..runner import Job, Runner
 from ..store import Entry, EntryKind, History, ProjectInfo, ReadOnly, Run, RunInfo, Store
@@ -84,6 +84,9 @@ class RevisionConflict(VastMeshError):
     def __str__(self) -> str:
         few = ", ".join(i if f == "*" else f"{i}, {f}" for i, f in self.fields[:3])
         return f"{few} has been changed meanwhile. Look at the newer value, then decide again."
+
+
+Told = int | dict[str, Any]  # a new revision, or how a job stands
 
 
 @dataclass(frozen=True)
@@ -135,7 +138,7 @@ class LiveSession:
         self._touched: list[str] = []  # by the last edit
         # Not the session's lock: who listens does so on the event loop, which must not wait for a calculation.
         self._listening = threading.Lock()
-        self._listeners: list[tuple[asyncio.AbstractEventLoop, asyncio.Queue[int]]] = []
+        self._listeners: list[tuple[asyncio.AbstractEventLoop, asyncio.Queue[Told]]] = []
         self._labels: dict[int, str] = {}
         self._traced: tuple[int, Trace] | None = None
         self._checked: tuple[int, list[Check]] | None = None
@@ -230,19 +233,15 @@ class LiveSession:
         with self.lock:
             self._kept.pop(run_id, None)
 
-    def start(self, runner: Runner, study: str, options: BaseModel, keep: str | None, note: str) -> Job:
+    def start(
+        self, runner: Runner, study: Study, options: BaseModel, *, keep: str | None, note: str, slot: str = ""
+    ) -> Job:
         """Start a study on the network as it stands; kept under a name when it has finished."""
         with self.lock:
             network, revision, condition = self.network.copy(), self.revision, self.network.condition
             schemes = tuple(s.id for s in self.base.of(Scheme) if s.active)
-
-        def done(job: Job) -> None:
-            if keep is not None and job.result is not None:
-                run = packed(study, keep, note, revision, condition, options.model_dump(mode="json"), job.result)
-                job.kept = self.store.keep_run(self.project_id, run).id
-
         inputs = Inputs(network, condition, schemes, revision)
-        return runner.submit(study, inputs, options, done, self.project_id)
+        return runner.submit(study, inputs, options, project=self.project_id, keep=keep, note=note, slot=slot)
 
     def items(self) -> list[dict[str, Any]]:
         with self.lock:
@@ -620,21 +619,25 @@ class LiveSession:
 
     # Listeners
 
-    def listen(self) -> asyncio.Queue[int]:
-        """A queue that gets the number of every new revision, for the event loop that asks."""
-        queue: asyncio.Queue[int] = asyncio.Queue(maxsize=1000)
+    def listen(self) -> asyncio.Queue[Told]:
+        """A queue that gets the number of every new revision and how jobs stand, for the event loop that asks."""
+        queue: asyncio.Queue[Told] = asyncio.Queue(maxsize=1000)
         with self._listening:
             self._listeners = [*self._listeners, (asyncio.get_running_loop(), queue)]
         return queue
 
-    def forget(self, queue: asyncio.Queue[int]) -> None:
+    def forget(self, queue: asyncio.Queue[Told]) -> None:
         with self._listening:
             self._listeners = [(loop, q) for loop, q in self._listeners if q is not queue]
 
     def _tell(self) -> None:
+        self.tell(self.revision)
+
+    def tell(self, what: Told) -> None:
+        """Let all listeners know."""
         for loop, queue in self._listeners:
             if not loop.is_closed():
-                loop.call_soon_threadsafe(_put, queue, self.revision)
+                loop.call_soon_threadsafe(_put, queue, what)
 
     @property
     def watched(self) -> bool:
@@ -672,9 +675,9 @@ def _placed(item: dict[str, Any]) -> bool:
     )
 
 
-def _put(queue: asyncio.Queue[int], revision: int) -> None:
+def _put(queue: asyncio.Queue[Told], what: Told) -> None:
     if not queue.full():
-        queue.put_nowait(revision)
+        queue.put_nowait(what)
 
 
 _loading = threading.Lock()
@@ -746,6 +749,13 @@ class Sessions:
             self.store.repair(project_id, f"Repaired: goes on from revision {one.revision}")
             self.close(project_id)
         return self.store.project(project_id)
+
+    def tell(self, project_id: str, what: Told) -> None:
+        """Let those know who listen to a project that is open."""
+        with self._lock:
+            session = self._open.get(project_id)
+        if session is not None:
+            session.tell(what)
 
     def close(self, project_id: str) -> None:
         with self._lock:

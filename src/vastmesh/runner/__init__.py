@@ -1,5 +1,22 @@
-"""Runs of studies: at once where they are quick, else beside the service, with progress and cancel."""
+"""Runs of studies beside the service: in worker processes or on a cluster, with progress, parts, cancel and a memory."""
 
-from ._jobs import Job, JobState, Runner
+from ._cluster import cluster_named
+from ._job import Job, JobState
+from ._pool import Answered, Event, Executor, Failed, LocalPool, Lost, Progressed, usual_size
+from ._runner import Runner, UnknownJob
 
-__all__ = ["Job", "JobState", "Runner"]
+__all__ = [
+    "Answered",
+    "Event",
+    "Executor",
+    "Failed",
+    "Job",
+    "JobState",
+    "LocalPool",
+    "Lost",
+    "Progressed",
+    "Runner",
+    "UnknownJob",
+    "cluster_named",
+    "usual_size",
+]

@@ -24,6 +24,7 @@ from sqlalchemy.orm import Session
 from ..core.errors import DataError
 from ..core.network import Change, Item, Network
 from ._errors import BeyondRepair, DamagedRow, ProjectGone, StaleRevision, UnknownProject, UnknownRun, in_words
+from ._jobs import JobBook
 from ._journal import Entry, EntryKind, History, decode, encode
 from ._mending import mended
 from ._tables import BlobRow, JournalRow, ProjectRow, RunRow, SnapshotRow
@@ -104,6 +105,7 @@ class Store:
         except (SQLAlchemyError, CommandError) as error:
             self._engine.dispose()
             raise in_words(error, str(self.path)) from error
+        self.jobs = JobBook(self._engine, self._writing)
 
     def close(self) -> None:
         self._engine.dispose()

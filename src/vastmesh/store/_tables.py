@@ -77,3 +77,19 @@ class RunRow(Base):
     condition: Mapped[str] = mapped_column(String(120))
     facts: Mapped[bytes] = mapped_column(LargeBinary)
     tables: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class JobRow(Base):
+    """A job of the workers. ``about``: JSON of what was asked and how it went; ``facts`` and ``tables``: its result as of a
+    kept run, or as much as there is of it."""
+
+    __tablename__ = "job"
+    __table_args__ = (Index("job_by_project", "project_id", "at"),)
+
+    id: Mapped[str] = mapped_column(String(32), primary_key=True)
+    project_id: Mapped[str] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    at: Mapped[str] = mapped_column(String(32))
+    state: Mapped[str] = mapped_column(String(16))
+    about: Mapped[bytes] = mapped_column(LargeBinary)
+    facts: Mapped[bytes | None] = mapped_column(LargeBinary)
+    tables: Mapped[bytes | None] = mapped_column(LargeBinary)

@@ -199,6 +199,13 @@ export const studiesQuery = queryOptions({
   staleTime: Number.POSITIVE_INFINITY,
 })
 
+/** A job with its log. */
+export const jobQuery = (job: string) =>
+  queryOptions({
+    queryKey: ['job', job] as const,
+    queryFn: () => answer(client.GET('/api/jobs/{job_id}', { params: { path: { job_id: job } } })),
+  })
+
 export const projectsQuery = (removed = false) =>
   queryOptions({
     queryKey: keys.projects(removed),

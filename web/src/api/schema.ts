@@ -593,7 +593,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Server-sent events: the number of every new revision */
+        /** Server-sent events: the number of every new revision, and how jobs stand */
         get: operations["events_api_projects__project_id__events_get"];
         put?: never;
         post?: never;
@@ -621,6 +621,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Studies waiting, under way and done, the newest first */
+        get: operations["listed_api_projects__project_id__jobs_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}": {
         parameters: {
             query?: never;
@@ -628,12 +645,63 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How a run is getting on */
+        /** How a job is getting on, with its log and its result */
         get: operations["job_api_jobs__job_id__get"];
         put?: never;
         post?: never;
-        /** Cancel a run */
+        /** Cancel a job */
         delete: operations["cancel_api_jobs__job_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start a job again, on the network as it now stands */
+        post: operations["again_api_jobs__job_id__again_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a job that the cluster lost go on on this machine */
+        post: operations["go_on_api_jobs__job_id__go_on_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{job_id}/forget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a job that has ended off the list, with its result */
+        post: operations["forget_api_jobs__job_id__forget_post"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1569,32 +1637,148 @@ export interface components {
             report: components["schemas"]["ReportOut"];
         };
         /**
-         * JobOut
-         * @description A run under way or done: ``result`` when it has finished, ``problem`` when it has not.
+         * JobLineOut
+         * @description A job as it stands. ``parts``: of which it consists, 0 when it is one piece; ``missing``: that have no answer;
+         *     ``partial``: its result is what there is so far; ``kept``: the run it was kept as; ``slot``: the view that asked.
          */
-        JobOut: {
+        JobLineOut: {
             /** Id */
             id: string;
+            /** Project */
+            project: string;
             /** Study */
             study: string;
+            /** Label */
+            label: string;
+            /** Slot */
+            slot: string;
             /** Revision */
             revision: number;
             /** Condition */
             condition: string;
-            /** State */
-            state: string;
+            /** Options */
+            options: {
+                [key: string]: unknown;
+            };
+            /** Schemes */
+            schemes: string[];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "running" | "joining" | "finished" | "cancelled" | "failed" | "interrupted";
             /** Fraction */
             fraction: number;
             /** Doing */
             doing: string;
             /** Left S */
             left_s?: number | null;
+            /** Parts */
+            parts: number;
+            /** Parts Done */
+            parts_done: number;
+            /** Missing */
+            missing: number;
+            /** At */
+            at: string;
+            /** Started At */
+            started_at: string | null;
+            /** Ended At */
+            ended_at: string | null;
             /** Took S */
             took_s: number;
+            /** Who */
+            who: string;
+            /** Ran On */
+            ran_on: string;
+            /** Keep */
+            keep: string | null;
+            /** Note */
+            note: string;
             /** Kept */
-            kept?: string | null;
+            kept: string | null;
+            /** Code */
+            code: string | null;
             /** Problem */
-            problem?: string | null;
+            problem: string | null;
+            /** Has Result */
+            has_result: boolean;
+            /** Partial */
+            partial: boolean;
+        };
+        /**
+         * JobOut
+         * @description A job with its log, and its result when it has finished; ``problem`` when it has not.
+         */
+        JobOut: {
+            /** Id */
+            id: string;
+            /** Project */
+            project: string;
+            /** Study */
+            study: string;
+            /** Label */
+            label: string;
+            /** Slot */
+            slot: string;
+            /** Revision */
+            revision: number;
+            /** Condition */
+            condition: string;
+            /** Options */
+            options: {
+                [key: string]: unknown;
+            };
+            /** Schemes */
+            schemes: string[];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "running" | "joining" | "finished" | "cancelled" | "failed" | "interrupted";
+            /** Fraction */
+            fraction: number;
+            /** Doing */
+            doing: string;
+            /** Left S */
+            left_s?: number | null;
+            /** Parts */
+            parts: number;
+            /** Parts Done */
+            parts_done: number;
+            /** Missing */
+            missing: number;
+            /** At */
+            at: string;
+            /** Started At */
+            started_at: string | null;
+            /** Ended At */
+            ended_at: string | null;
+            /** Took S */
+            took_s: number;
+            /** Who */
+            who: string;
+            /** Ran On */
+            ran_on: string;
+            /** Keep */
+            keep: string | null;
+            /** Note */
+            note: string;
+            /** Kept */
+            kept: string | null;
+            /** Code */
+            code: string | null;
+            /** Problem */
+            problem: string | null;
+            /** Has Result */
+            has_result: boolean;
+            /** Partial */
+            partial: boolean;
+            /**
+             * Log
+             * @default
+             */
+            log?: string;
             result?: components["schemas"]["StudyResultOut"] | null;
         };
         /**
@@ -2117,6 +2301,12 @@ export interface components {
             revision: number;
             /** Out Of Date */
             out_of_date: boolean;
+            /**
+             * Partial
+             * @description Only what there is so far of a job that comes apart
+             * @default false
+             */
+            partial?: boolean;
             /** Condition */
             condition: string;
             /** Options */
@@ -2145,6 +2335,12 @@ export interface components {
              * @default
              */
             note?: string;
+            /**
+             * Slot
+             * @description The view that asks, where several ask for the same study
+             * @default
+             */
+            slot?: string;
         };
         /** RunInfoOut */
         RunInfoOut: {
@@ -5426,6 +5622,73 @@ export interface operations {
             };
         };
     };
+    listed_api_projects__project_id__jobs_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobLineOut"][];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     job_api_jobs__job_id__get: {
         parameters: {
             query?: never;
@@ -5512,6 +5775,205 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["JobOut"];
                 };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    again_api_jobs__job_id__again_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    go_on_api_jobs__job_id__go_on_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forget_api_jobs__job_id__forget_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Not Found */
             404: {

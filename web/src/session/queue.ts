@@ -2,6 +2,7 @@
 import { answer, type Change, type Changed, client, type Live, messageOf, ServiceError } from '../api/client'
 import { applied, type Item, rewires } from '../model/items'
 import { complete } from '../model/results'
+import { forgetJobs, type Job, loadJobs, takeJob } from './jobs'
 import { forgetKept } from './kept'
 import { initial, notify, shownResult, useBench } from './store'
 import { forgetStudies } from './studies'
@@ -31,6 +32,7 @@ export async function open(projectId: string) {
   const items = new Map((opened.items as Item[]).map((i) => [i.id, i]))
   acknowledged = new Map(items)
   forgetStudies()
+  forgetJobs()
   forgetKept()
   const { wiring } = getState()
   const { shelf, shelfOpen, cardOpen, lens, grid, clip } = getState()
@@ -53,6 +55,7 @@ export async function open(projectId: string) {
   })
   show(opened.live)
   listen(projectId)
+  void loadJobs(projectId)
 }
 
 /** Let a damaged project go on from what can be read of it. */
@@ -88,6 +91,16 @@ function listen(projectId: string) {
     const revision = Number((event as MessageEvent<string>).data)
     // Our own changes come back here too: wait for their answers before asking what is new.
     queue = queue.then(() => (revision > getState().revision ? catchUp() : undefined))
+  })
+  events.addEventListener('job', (event) => takeJob(JSON.parse((event as MessageEvent<string>).data) as Job))
+  // After a break what was told meanwhile has been missed.
+  let broken = false
+  events.addEventListener('error', () => {
+    broken = true
+  })
+  events.addEventListener('open', () => {
+    if (broken) void loadJobs(projectId)
+    broken = false
   })
 }
 

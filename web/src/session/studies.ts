@@ -2,13 +2,11 @@
 import { create } from 'zustand'
 import { answer, client, messageOf } from '../api/client'
 import type { components } from '../api/schema'
-import { useBench } from './store'
+import { cancelJob, isUnderWay, type Job, newestOf, onJob, takeJob, useJobs } from './jobs'
+import { notify, useBench } from './store'
 
-type Job = components['schemas']['JobOut']
 export type StudyResult = components['schemas']['StudyResultOut']
 export type StudyTable = components['schemas']['TableOut']
-
-const POLL_MS = 350
 
 export interface StudyState {
   readonly job: Job | null
@@ -19,17 +17,33 @@ export interface StudyState {
   /** Where the result can be asked further, and how long it took. */
   readonly address: string | null
   readonly took_s: number
+  /** The result is what there is so far. */
+  readonly partial: boolean
 }
 
-const NOTHING: StudyState = { job: null, result: null, revision: -1, problem: null, address: null, took_s: 0 }
+const NOTHING: StudyState = {
+  job: null,
+  result: null,
+  revision: -1,
+  problem: null,
+  address: null,
+  took_s: 0,
+  partial: false,
+}
+const PARTIAL_EVERY_MS = 1500
+/** What took longer is announced when it has ended. */
+const LONG_S = 5
 
 export const useStudies = create<Record<string, StudyState>>(() => ({}))
 
-const put = (study: string, change: Partial<StudyState>) =>
-  useStudies.setState((s) => ({ [study]: { ...(s[study] ?? NOTHING), ...change } }))
+const put = (slot: string, change: Partial<StudyState>) =>
+  useStudies.setState((s) => ({ [slot]: { ...(s[slot] ?? NOTHING), ...change } }))
 
-export const studyState = (all: Record<string, StudyState>, study: string): StudyState =>
-  all[study] ?? NOTHING
+export const studyState = (all: Record<string, StudyState>, slot: string): StudyState => all[slot] ?? NOTHING
+
+const slotOf = (job: Job) => job.slot || job.study
+const waiting = new Map<string, (result: StudyResult | null) => void>()
+let partialAt = 0
 
 /** Start a study on the network as it stands; the last one in its slot makes room. */
 export async function runStudy(
@@ -38,45 +52,122 @@ export async function runStudy(
   keep?: string,
   slot = study,
 ): Promise<StudyResult | null> {
-  const { project, revision } = useBench.getState()
+  const { project } = useBench.getState()
   put(slot, { problem: null })
   try {
-    const started = await answer(
+    const job = await answer(
       client.POST('/api/projects/{project_id}/runs', {
         params: { path: { project_id: project?.id ?? '' } },
-        body: { study, options, keep: keep ?? null, note: '' },
+        body: { study, options, keep: keep ?? null, note: '', slot },
       }),
     )
-    return await follow(slot, started, revision)
+    const ended = new Promise<StudyResult | null>((done) => waiting.set(job.id, done))
+    put(slot, { job })
+    // Its end may have been told before this answer came.
+    const told = useJobs.getState().jobs.get(job.id)
+    const now = isUnderWay(job) && told ? told : job
+    if (now === job && !isUnderWay(job)) settle(slot, job, job.result ?? null)
+    else takeJob(now)
+    return await ended
   } catch (error) {
     put(slot, { job: null, problem: messageOf(error) })
     return null
   }
 }
 
-async function follow(study: string, first: Job, revision: number): Promise<StudyResult | null> {
-  let now = first
-  put(study, { job: now })
-  while (now.state === 'waiting' || now.state === 'running') {
-    await new Promise((r) => setTimeout(r, POLL_MS))
-    // Another one of its kind was started, or another project opened: this one is nobody's any more.
-    if (useStudies.getState()[study]?.job?.id !== first.id) return null
-    now = await answer(client.GET('/api/jobs/{job_id}', { params: { path: { job_id: first.id } } }))
-    if (useStudies.getState()[study]?.job?.id !== first.id) return null
-    put(study, { job: now })
-  }
-  put(study, { job: null })
-  if (now.state === 'finished' && now.result) {
-    put(study, { result: now.result, revision, address: `job-${now.id}`, took_s: now.took_s })
-    return now.result
-  }
-  put(study, { problem: now.problem ?? 'The run did not finish.' })
-  return null
+/** A job has ended: take up its result, or why there is none. */
+function settle(slot: string, job: Job, result: StudyResult | null) {
+  const mine = useStudies.getState()[slot]?.job?.id === job.id
+  if (mine && result)
+    put(slot, {
+      job: null,
+      result,
+      revision: job.revision,
+      address: `job-${job.id}`,
+      took_s: job.took_s,
+      partial: job.partial,
+      problem: job.problem ?? null,
+    })
+  else if (mine) put(slot, { job: null, problem: job.problem ?? 'The run did not finish.' })
+  waiting.get(job.id)?.(mine ? result : null)
+  waiting.delete(job.id)
+  takeJob(job)
 }
 
-export function cancelStudy(study: string) {
-  const job = useStudies.getState()[study]?.job
-  if (job) void client.DELETE('/api/jobs/{job_id}', { params: { path: { job_id: job.id } } })
+async function resultAt(job: Job): Promise<StudyResult> {
+  return answer(
+    client.GET('/api/projects/{project_id}/results/{address}', {
+      params: { path: { project_id: job.project, address: `job-${job.id}` } },
+    }),
+  )
+}
+
+/** Every step of every job comes by here; only those that a slot waits for concern it. */
+onJob((job) => {
+  const slot = slotOf(job)
+  if (useStudies.getState()[slot]?.job?.id !== job.id) return
+  if (isUnderWay(job)) {
+    put(slot, { job })
+    if (job.partial && Date.now() - partialAt > PARTIAL_EVERY_MS) {
+      partialAt = Date.now()
+      void resultAt(job).then((result) => {
+        if (useStudies.getState()[slot]?.job?.id === job.id)
+          put(slot, { result, revision: job.revision, address: `job-${job.id}`, partial: true })
+      })
+    }
+    return
+  }
+  // Asked once, whoever hears of it first.
+  put(slot, { job })
+  if (ending.has(job.id)) return
+  ending.add(job.id)
+  const found = job.has_result ? resultAt(job) : Promise.resolve(null)
+  void found
+    .catch((error) => {
+      put(slot, { problem: messageOf(error) })
+      return null
+    })
+    .then((result) => {
+      ending.delete(job.id)
+      settle(slot, job, result)
+    })
+  if (job.took_s > LONG_S && job.state === 'finished')
+    notify('news', `${job.label}: done after ${Math.round(job.took_s)} s.`)
+})
+const ending = new Set<string>()
+
+/** What this slot had before the page was loaded, or on another tab: its newest job, under way or done. */
+export async function findAgain(slot: string) {
+  if (useStudies.getState()[slot]) return
+  const job = newestOf(slot)
+  if (job) await showJob(job)
+}
+
+/** Show a job in the slot it belongs to. */
+export async function showJob(job: Job) {
+  const slot = slotOf(job)
+  if (isUnderWay(job)) return put(slot, { job, problem: null })
+  if (!job.has_result) return put(slot, { job: null, problem: job.problem ?? null })
+  put(slot, { job: null })
+  try {
+    const result = await resultAt(job)
+    put(slot, {
+      job: null,
+      result,
+      revision: job.revision,
+      address: `job-${job.id}`,
+      took_s: job.took_s,
+      partial: job.partial,
+      problem: job.problem ?? null,
+    })
+  } catch (error) {
+    put(slot, { problem: messageOf(error) })
+  }
+}
+
+export function cancelStudy(slot: string) {
+  const job = useStudies.getState()[slot]?.job
+  if (job) void cancelJob(job.id)
 }
 
 /** Let go of everything: another project is opened. What is under way there goes on in the service. */

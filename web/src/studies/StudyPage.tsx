@@ -146,6 +146,7 @@ export function StudyPage({ study }: { study: StudyInfo }) {
           result={work.result}
           address={work.address}
           stale={work.revision !== revision}
+          partial={work.partial}
           study={study}
           again={start}
         />
@@ -163,6 +164,7 @@ function Shown(props: {
   result: StudyResult
   address: string
   stale: boolean
+  partial: boolean
   study: StudyInfo
   again: () => void
 }) {
@@ -200,6 +202,7 @@ function Shown(props: {
         {result.findings.length > 0 && tab('findings', `Findings ${result.findings.length}`)}
         {study.explains && tab('workings', 'Workings')}
         <span className="space" />
+        {props.partial && <span className="stale">so far</span>}
         {stale && (
           <span className="stale">
             out of date <Plain onPress={props.again}>Run again</Plain>

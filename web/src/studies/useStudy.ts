@@ -1,6 +1,14 @@
 /** One kind of study as a view sees it: its answer, how far it is, how to start and stop it. */
-import { useMemo } from 'react'
-import { cancelStudy, runStudy, type StudyResult, studyState, useStudies } from '../session/studies'
+import { useEffect, useMemo } from 'react'
+import { useJobs } from '../session/jobs'
+import {
+  cancelStudy,
+  findAgain,
+  runStudy,
+  type StudyResult,
+  studyState,
+  useStudies,
+} from '../session/studies'
 
 export type { StudyResult, StudyTable } from '../session/studies'
 
@@ -11,6 +19,8 @@ export interface Study {
   /** Where the result can be asked further, and how long it took. */
   readonly address: string | null
   readonly took_s: number
+  /** The result is what there is so far, or of what was done before it was cancelled. */
+  readonly partial: boolean
   readonly running: {
     readonly fraction: number
     readonly doing: string
@@ -23,18 +33,29 @@ export interface Study {
 
 /** ``slot``: where the answer is kept, where a view asks for a study beside the one of that name. */
 export function useStudy(name: string, slot = name): Study {
-  const { job, result, revision, problem, address, took_s } = useStudies((s) => studyState(s, slot))
+  const { job, result, revision, problem, address, took_s, partial } = useStudies((s) => studyState(s, slot))
+  const known = useJobs((s) => s.jobs.size > 0)
+  useEffect(() => {
+    if (known) void findAgain(slot)
+  }, [known, slot])
   return useMemo(
     () => ({
       result,
       revision,
       address,
       took_s,
-      running: job ? { fraction: job.fraction, doing: job.doing, left_s: job.left_s ?? null } : null,
+      partial,
+      running: job
+        ? {
+            fraction: job.fraction,
+            doing: job.state === 'waiting' ? 'waiting for a worker' : job.doing,
+            left_s: job.left_s ?? null,
+          }
+        : null,
       problem,
       run: (options, keep) => runStudy(name, options, keep, slot),
       cancel: () => cancelStudy(slot),
     }),
-    [name, slot, job, result, revision, problem, address, took_s],
+    [name, slot, job, result, revision, problem, address, took_s, partial],
   )
 }

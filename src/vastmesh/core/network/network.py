@@ -151,6 +151,14 @@ class Network:
         chosen = [v for v in found if v.limit_set == limit_set]
         return chosen + [v for v in found if v.limit_set == "normal" and limit_set != "normal"]
 
+    @classmethod
+    def of_items(cls, items: Iterable[Item]) -> Network:
+        """From items of another network, which are taken as they are."""
+        network = cls({i.id: i for i in items})
+        for item in network.items.values():
+            network._link(item)
+        return network
+
     def copy(self) -> Network:
         """An independent network; items are frozen, so they are shared."""
         twin = Network(dict(self.items))

@@ -1,12 +1,15 @@
 """Studies: one room each. Importing this package registers all of them."""
 
 from . import balancing, linear_flow, load_flow, sensitivities, sweep
-from .base import STUDIES, Inputs, Progress, StopRequested, Study, study_named
+from .base import STUDIES, Answer, Inputs, Missing, Progress, Split, StopRequested, Study, study_named
 
 __all__ = [
     "STUDIES",
+    "Answer",
     "Inputs",
+    "Missing",
     "Progress",
+    "Split",
     "StopRequested",
     "Study",
     "balancing",

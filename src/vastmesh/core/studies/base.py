@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -45,6 +45,46 @@ class Inputs:
 
 
 Explain = Callable[[Network, Result, Condition, str], list[Working]]
+Answer = Mapping[str, Any]
+
+
+@dataclass(frozen=True)
+class Missing:
+    """A part of a study without an answer. ``why``: what went wrong with it; blank while it is not there yet."""
+
+    why: str = ""
+
+
+@dataclass(frozen=True)
+class Split:
+    """How a study comes apart into parts that know nothing of each other, so that they can be worked on side by side.
+
+    ``plan``: the parts, as plain data, in the order in which tables show them. ``prepare``: what all parts need, made once
+    in every process; a part must find it as it was, or its answer would depend on who had it before. ``answer``: of one
+    part, plain values and arrays by name. ``join``: the whole from the answers, in the order of the parts; also asked
+    while some are missing, so that what is there can be looked at.
+    """
+
+    plan: Callable[[Inputs, Any], Sequence[Any]]
+    prepare: Callable[[Inputs, Any], Any]
+    answer: Callable[[Any, Any, Progress], Answer]
+    join: Callable[[Inputs, Any, Sequence[Any], Sequence[Answer | Missing]], Result]
+
+    def run(self, inputs: Inputs, options: Any, progress: Progress) -> Result:
+        """All parts one after another, here and now."""
+        parts = self.plan(inputs, options)
+        ready = self.prepare(inputs, options)
+        answers: list[Answer | Missing] = []
+        for n, part in enumerate(parts):
+            answers.append(self.answer(ready, part, _share(progress, n, len(parts))))
+        result = self.join(inputs, options, parts, answers)
+        progress(1.0, "joined")
+        return result
+
+
+def _share(progress: Progress, n: int, of: int) -> Progress:
+    """Progress of one part as progress of the whole."""
+    return lambda fraction, doing: progress((n + fraction) / of, doing)
 
 
 @dataclass(frozen=True)
@@ -52,7 +92,8 @@ class Study:
     """A kind of calculation, as the API and the command line list it.
 
     ``live``: solved after every edit by itself. ``follows``: quick enough to follow the edits while its runs take less
-    than half a second. ``explain``: how the figures of its result at an element came about.
+    than half a second. ``explain``: how the figures of its result at an element came about. ``split``: how it comes apart
+    into parts. ``ends_with_best``: asked to stop it answers with the best so far, which may take some seconds.
     """
 
     name: str
@@ -63,6 +104,8 @@ class Study:
     live: bool = False
     follows: bool = False
     explain: Explain | None = None
+    split: Split | None = None
+    ends_with_best: bool = False
 
 
 STUDIES: dict[str, Study] = {}

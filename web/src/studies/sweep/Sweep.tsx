@@ -121,6 +121,7 @@ export function Sweep() {
             onChange={setPlot}
           />
         )}
+        {points && study.partial && <span className="stale">so far</span>}
         {points && study.revision !== revision && <span className="stale">out of date</span>}
       </Tools>
       {study.problem && <None role="alert">{study.problem}</None>}

@@ -22,5 +22,6 @@ register(
         purpose="Which loads and laterals to move to another phase; the answer is a scheme",
         options=BalancingOptions,
         run=_run,
+        ends_with_best=True,
     )
 )

@@ -2,16 +2,10 @@
 
 from __future__ import annotations
 
-from ...results import Result
-from ..base import Inputs, Progress, Study, register
-from ._study import SweepOptions, run_sweep
+from ..base import Study, register
+from ._study import SPLIT, SweepOptions, run_sweep
 
 __all__ = ["SweepOptions", "run_sweep"]
-
-
-def _run(inputs: Inputs, options: SweepOptions, progress: Progress) -> Result:
-    return run_sweep(inputs.network, options, progress)
-
 
 register(
     Study(
@@ -19,6 +13,7 @@ register(
         label="Sweep",
         purpose="One number over a range, or several conditions side by side: voltages, losses and loading at each",
         options=SweepOptions,
-        run=_run,
+        run=SPLIT.run,
+        split=SPLIT,
     )
 )

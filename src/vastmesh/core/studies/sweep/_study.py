@@ -1,17 +1,19 @@
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Annotated, Literal, Self
+from typing import Annotated, Any, Literal, Self
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from ...electrical.arrays import Floats
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
 from ...network import Condition, Network
 from ...results import Account, Axis, Column, Figure, Result, Series, Table
 from ...results.state import LoadFlowResult, solver_for
-from ..base import Progress
+from ..base import Answer, Inputs, Missing, Progress, Split
 
 MOST_POINTS = 400
 _SIDE_BY_SIDE = 60  # points whose voltages and loadings are kept element by element
@@ -44,42 +46,122 @@ class SweepOptions(BaseModel):
         return self
 
 
+_TOGETHER = 20  # points of one part: each starts from the last one's answer
+
+
 @dataclass(frozen=True)
 class _Point:
+    """A point that was solved; with more than some points in all, voltages and loadings are not kept element by element."""
+
     label: str
     factor: float | None
     automatic: bool
-    result: LoadFlowResult
+    ending: Ending
+    iterations: int
+    summary: dict[str, float | None]
+    worst: tuple[str | None, float | None]
+    lowest_at: str | None
+    highest_at: str | None
+    breaches: int | None
+    moved: int
+    columns: dict[str, Floats]
+
+    @property
+    def converged(self) -> bool:
+        return self.ending is Ending.CONVERGED
 
 
-def run_sweep(network: Network, options: SweepOptions, progress: Progress) -> Result:
-    """Solve every point from the last one's answer. Raises :class:`InvalidFields` for an unknown condition."""
-    wanted = _wanted(network, options)
-    modes = {"as_set": [network.settings.automatic], "on": [True], "off": [False], "both": [False, True]}[
-        options.automatic
+def plan(inputs: Inputs, options: SweepOptions) -> list[dict[str, Any]]:
+    """Stretches of neighbouring points. Raises :class:`InvalidFields` for an unknown condition."""
+    network = inputs.network
+    wanted = _wanted(network, options, inputs.under)
+    return [
+        {"automatic": automatic, "first": first, "last": min(first + _TOGETHER, len(wanted))}
+        for automatic in _modes(network, options)
+        for first in range(0, len(wanted), _TOGETHER)
     ]
-    tolerance = network.settings.tolerance_pu * network.settings.base_mva
-    points: list[_Point] = []
-    for automatic in modes:
-        solve = solver_for(network.copy(), automatic=automatic)
-        for label, factor, condition in wanted:
-            progress(
-                len(points) / (len(wanted) * len(modes)), f"{label}, automatic control {'on' if automatic else 'off'}"
-            )
-            # Each point first from the last one's answer: the next is not far away.
-            found = solve(condition)
-            points.append(_Point(label, factor, automatic, found))
-    progress(1.0, "solved")
+
+
+def prepare(inputs: Inputs, options: SweepOptions) -> tuple[Inputs, SweepOptions]:
+    return inputs, options
+
+
+def answer(ready: tuple[Inputs, SweepOptions], part: Mapping[str, Any], progress: Progress) -> Answer:
+    """Solve a stretch of points, each from the last one's answer; the first from scratch, so that nothing depends on who
+    solved what before."""
+    inputs, options = ready
+    network = inputs.network
+    wanted = _wanted(network, options, inputs.under)
+    side_by_side = len(wanted) * len(_modes(network, options)) <= _SIDE_BY_SIDE
+    solve = solver_for(network.copy(), automatic=part["automatic"])
+    points, rows = [], {}
+    columns: dict[str, list[Floats]] = {f"{t}.{q}": [] for t, q, _, _ in _COLUMNS}
+    stretch = wanted[part["first"] : part["last"]]
+    for n, (label, _, condition) in enumerate(stretch):
+        progress(n / len(stretch), f"{label}, automatic control {'on' if part['automatic'] else 'off'}")
+        found = solve(condition)
+        breaches = sum(f.severity == "breach" for f in found.findings) if found.tables else None
+        points.append({
+            "ending": found.account.ending.value, "iterations": found.account.iterations, "summary": found.summary,
+            "worst": _worst(found), "lowest_at": _at(found, lowest=True), "highest_at": _at(found, lowest=False),
+            "breaches": breaches, "moved": sum(" went from tap " in n for n in found.account.notes),
+        })  # fmt: skip
+        for table, quantity, _, _ in _COLUMNS if side_by_side and found.account.converged else ():
+            rows[table] = [list(found.tables[table]["id"]), list(found.tables[table]["name"])]
+            columns[f"{table}.{quantity}"].append(np.asarray(found.tables[table][quantity], np.float64))
+    return {"points": points, "rows": rows, **{name: np.array(c, np.float64) for name, c in columns.items()}}
+
+
+def join(
+    inputs: Inputs, options: SweepOptions, parts: Sequence[Mapping[str, Any]], answers: Sequence[Answer | Missing]
+) -> Result:
+    network = inputs.network
+    wanted = _wanted(network, options, inputs.under)
+    points, rows, notes = [], {}, []
+    for part, found in zip(parts, answers, strict=True):
+        stretch = wanted[part["first"] : part["last"]]
+        if isinstance(found, Missing):
+            if found.why:
+                control = "on" if part["automatic"] else "off"
+                notes.append(
+                    f"No answer from {stretch[0][0]} to {stretch[-1][0]}, automatic control {control}: {found.why}"
+                )
+            continue
+        rows.update(found["rows"])
+        solved = {name: iter(found[name]) for name in (f"{t}.{q}" for t, q, _, _ in _COLUMNS) if len(found[name])}
+        for (label, factor, _), plain in zip(stretch, found["points"], strict=True):
+            ending = Ending(plain["ending"])
+            columns = {n: next(c) for n, c in solved.items()} if ending is Ending.CONVERGED else {}
+            points.append(_Point(
+                label, factor, part["automatic"], ending, plain["iterations"], plain["summary"], tuple(plain["worst"]),
+                plain["lowest_at"], plain["highest_at"], plain["breaches"], plain["moved"], columns,
+            ))  # fmt: skip
     axis = (
         Axis("Condition")
         if options.quantity == "conditions"
         else Axis(f"{options.quantity.split('_')[0]} factor", "%", 0)
     )
-    return _published(network, points, tolerance, axis)
+    return _published(network, points, rows, notes, axis)
 
 
-def _wanted(network: Network, options: SweepOptions) -> list[tuple[str, float | None, Condition]]:
-    now = network.condition
+SPLIT = Split(plan, prepare, answer, join)
+
+
+def run_sweep(network: Network, options: SweepOptions, progress: Progress) -> Result:
+    """The whole sweep here and now. Raises :class:`InvalidFields` for an unknown condition."""
+    return SPLIT.run(Inputs(network), options, progress)
+
+
+def _modes(network: Network, options: SweepOptions) -> list[bool]:
+    return {"as_set": [network.settings.automatic], "on": [True], "off": [False], "both": [False, True]}[
+        options.automatic
+    ]
+
+
+_COLUMNS = (("buses", "voltage_pu", "p.u.", 4), ("branches", "loading_pct", "%", 1))
+
+
+def _wanted(network: Network, options: SweepOptions, now: Condition) -> list[tuple[str, float | None, Condition]]:
     if options.quantity == "conditions":
         known = {c.id: c for c in network.of(Condition)}
         chosen = options.conditions or tuple(known)
@@ -92,26 +174,30 @@ def _wanted(network: Network, options: SweepOptions) -> list[tuple[str, float | 
     ]
 
 
-def _published(network: Network, points: list[_Point], tolerance_mva: float, across: Axis) -> Result:
-    converged = [p for p in points if p.result.account.converged]
+def _published(
+    network: Network,
+    points: list[_Point],
+    rows: Mapping[str, tuple[list[str], list[str]]],
+    notes: list[str],
+    across: Axis,
+) -> Result:
+    converged = [p for p in points if p.converged]
     tables = {"points": _points_table(points)}
-    if len(points) <= _SIDE_BY_SIDE and converged:
-        for table, quantity, unit, digits in (("buses", "voltage_pu", "p.u.", 4), ("branches", "loading_pct", "%", 1)):
-            first = converged[0].result.tables[table]
-            ids, names = first["id"], first["name"]
-            columns = [Column("id", "Id", ids, fixed=True), Column("name", "Name", names, fixed=True)]
-            for n, p in enumerate(points):
-                values = p.result.tables[table][quantity] if p.result.tables else np.full(len(ids), np.nan)
-                word = "" if len({x.automatic for x in points}) == 1 else f", {'auto' if p.automatic else 'fixed'}"
-                columns.append(Column(f"point_{n + 1}", f"{p.label}{word}", values, unit, digits))
-            tables[table] = Table(table, first.label, columns)
-    failed = [p.label for p in points if not p.result.account.converged]
-    notes = [f"No solution at {', '.join(failed)}."] if failed else []
+    for table, quantity, unit, digits in _COLUMNS if rows else ():
+        ids, names = rows[table]
+        columns = [Column("id", "Id", ids, fixed=True), Column("name", "Name", names, fixed=True)]
+        for n, p in enumerate(points):
+            values = p.columns.get(f"{table}.{quantity}", np.full(len(ids), np.nan))
+            word = "" if len({x.automatic for x in points}) == 1 else f", {'auto' if p.automatic else 'fixed'}"
+            columns.append(Column(f"point_{n + 1}", f"{p.label}{word}", values, unit, digits))
+        tables[table] = Table(table, table.capitalize(), columns)
+    failed = [p.label for p in points if not p.converged]
+    notes = [f"No solution at {', '.join(failed)}.", *notes] if failed else notes
     per_phase = " per phase" if network.settings.study == "per_phase" else ""
     account = Account(
         Ending.CONVERGED if converged else Ending.ITERATION_LIMIT, f"Load flow{per_phase} at {len(points)} points",
-        sum(p.result.account.iterations for p in points), notes=notes,
-        tolerance_mva=tolerance_mva,
+        sum(p.iterations for p in points), notes=notes,
+        tolerance_mva=network.settings.tolerance_pu * network.settings.base_mva,
         explanation="" if converged else "No point has a solution; see the account of the load flow.",
     )  # fmt: skip
     summary: dict[str, float | None] = {"points": float(len(points)), "failed": float(len(failed))}
@@ -137,27 +223,23 @@ def _figures(points: list[_Point], across: Axis) -> list[Figure]:
             x = [p.label if p.factor is None else 100 * p.factor for p in mine]
             for column, word in columns:
                 control = ("taps on" if mode else "taps off") if len(modes) > 1 else ""
-                figures_at = [_plotted(p.result, column) for p in mine]
+                figures_at = [_plotted(p, column) for p in mine]
                 words = ", ".join(w for w in (word, control) if w) or label.lower()
                 series.append(Series(f"{column} {control}".strip(), words, x, figures_at))
         figures.append(Figure(name, label, across, axis, series))
     return figures
 
 
-def _plotted(result: LoadFlowResult, name: str) -> float | None:
-    if not result.account.converged:
+def _plotted(point: _Point, name: str) -> float | None:
+    if not point.converged:
         return None
-    return _worst(result)[1] if name == "highest_loading_pct" else result.summary.get(name)
+    return point.worst[1] if name == "highest_loading_pct" else point.summary.get(name)
 
 
 def _points_table(points: list[_Point]) -> Table:
     def of(name: str) -> list[float | None]:
-        return [p.result.summary.get(name) for p in points]
+        return [p.summary.get(name) for p in points]
 
-    worst = [_worst(p.result) for p in points]
-    low, high = [_at(p.result, lowest=True) for p in points], [_at(p.result, lowest=False) for p in points]
-    moved = [sum(" went from tap " in n for n in p.result.account.notes) for p in points]
-    breaches = [sum(f.severity == "breach" for f in p.result.findings) if p.result.tables else None for p in points]
     return Table(
         "points", "Points",
         [
@@ -165,20 +247,21 @@ def _points_table(points: list[_Point]) -> Table:
             Column("label", "At", [p.label for p in points]),
             Column("factor", "Factor", [None if p.factor is None else 100 * p.factor for p in points], "%", 1),
             Column("automatic", "Automatic control", [p.automatic for p in points]),
-            Column("state", "Ended", [p.result.account.ending.value for p in points]),
+            Column("state", "Ended", [p.ending.value for p in points]),
             Column("demand_mw", "Demand", of("demand_mw"), "MW", 3),
             Column("generation_mw", "Generation", of("generation_mw"), "MW", 3),
             Column("active_loss_mw", "Losses", of("active_loss_mw"), "MW", 4),
             Column("loss_pct", "Losses", of("loss_pct"), "%", 2),
             Column("lowest_voltage_pu", "Lowest voltage", of("lowest_voltage_pu"), "p.u.", 4),
-            Column("lowest_voltage_at", "at", low),
+            Column("lowest_voltage_at", "at", [p.lowest_at for p in points]),
             Column("highest_voltage_pu", "Highest voltage", of("highest_voltage_pu"), "p.u.", 4),
-            Column("highest_voltage_at", "at", high),
-            Column("highest_loading_pct", "Worst loading", [w[1] for w in worst], "%", 1),
-            Column("highest_loading_at", "at", [w[0] for w in worst]),
+            Column("highest_voltage_at", "at", [p.highest_at for p in points]),
+            Column("highest_loading_pct", "Worst loading", [p.worst[1] for p in points], "%", 1),
+            Column("highest_loading_at", "at", [p.worst[0] for p in points]),
             *(Column(name, label, of(name), unit, 2) for name, label, unit in _PER_PHASE
-              if any(p.result.summary.get(name) is not None for p in points)),
-            Column("breaches", "Breaches", breaches, None, 0), Column("taps_moved", "Taps moved", moved, None, 0),
+              if any(p.summary.get(name) is not None for p in points)),
+            Column("breaches", "Breaches", [p.breaches for p in points], None, 0),
+            Column("taps_moved", "Taps moved", [p.moved for p in points], None, 0),
         ],
     )  # fmt: skip
 
