@@ -439,3 +439,33 @@ def test_a_network_comes_back_as_it_was(demo: Network) -> None:
     assert found.revision == 9
     assert found.network == demo
     assert {i: found.network.referrers(i) for i in demo.items} == {i: demo.referrers(i) for i in demo.items}
+
+
+# Balancing: searches side by side; one that is stopped answers with the best so far
+
+STREET = {"feeder": "T-Lantern Row", "method": "exchange", "change_cost_pct": 0.0}
+
+
+def test_searches_side_by_side_give_the_best_of_them(runner: Runner, demo: Network) -> None:
+    study = STUDIES["balancing"]
+    job = runner.submit(study, Inputs(demo.copy()), study.options(**STREET, searches=3, seed=5))
+    assert ended(job) is JobState.FINISHED, job.record.problem
+    _, found = runner.result(job.id)
+    alone = [
+        study.run(Inputs(demo.copy()), study.options(**STREET, seed=5 + k), lambda share, words: None) for k in range(3)
+    ]
+    assert found.summary["score"] == pytest.approx(min(float(a.summary["score"] or 0) for a in alone), abs=1e-6)
+    assert any("best of 3 searches" in n for n in found.account.notes)
+    assert any([c["change"] for c in found.scheme] == [c["change"] for c in a.scheme] for a in alone)
+
+
+def test_a_search_that_is_cancelled_answers_with_the_best_so_far(runner: Runner, demo: Network) -> None:
+    study = STUDIES["balancing"]
+    options = study.options(feeder="T-Lantern Row", method="genetic", searches=8)
+    job = runner.submit(study, Inputs(demo.copy()), options)
+    until(runner, lambda r: r.state == "running" and r.fraction > 0.0, job)
+    runner.cancel(job.id)
+    assert ended(job) is JobState.FINISHED
+    _, found = runner.result(job.id)
+    assert found.summary["stopped"] == 1.0
+    assert any("best so far" in n for n in found.account.notes)

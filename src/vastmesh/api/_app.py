@@ -58,8 +58,8 @@ def make_app(data: Path, *, pool: LocalPool | None = None, ready: int = 0) -> Fa
     store = Store(data)
     sessions = Sessions(store)
     app.state.sessions = sessions
-    app.state.runner = Runner(store.jobs, pool, cluster=cluster_named())
-    app.state.runner.listen(lambda record: sessions.tell(record.project, plain(record)))
+    runner = app.state.runner = Runner(store.jobs, pool, cluster=cluster_named())
+    runner.listen(lambda record: sessions.tell(record.project, plain(runner, record)))
     app.include_router(api)
     app.include_router(jobs)
     app.include_router(reading)

@@ -31,17 +31,17 @@ def runner(request: Request) -> Runner:
 Jobs = Annotated[Runner, Depends(runner)]
 
 
-def plain(record: JobRecord, left_s: float | None = None) -> dict[str, Any]:
+def plain(one: Runner, record: JobRecord) -> dict[str, Any]:
     """How a job stands, without its log."""
-    study = STUDIES.get(record.study)
+    study, job = STUDIES.get(record.study), one.job(record.id)
+    left_s = job.left_s if job is not None and not record.ended else None
     found = asdict(record) | {"label": study.label if study else record.study, "left_s": left_s}
     del found["log"]
     return found
 
 
 def _told(one: Runner, record: JobRecord, *, result: bool = True) -> Response:
-    job = one.job(record.id)
-    found = plain(record, job.left_s if job else None) | {"log": record.log, "result": None}
+    found = plain(one, record) | {"log": record.log, "result": None}
     if result and record.state == "finished":
         with suppress(UnknownJob):
             found["result"] = _render.study(one.result(record.id)[1])
@@ -77,11 +77,7 @@ async def run_study(body: m.RunIn, one: One, all_jobs: Jobs) -> Response:
 @jobs.get("/projects/{project_id}/jobs", summary="Studies waiting, under way and done, the newest first")
 def listed(project_id: str, all_: All, all_jobs: Jobs) -> list[m.JobLineOut]:
     all_.store.project(project_id)
-    found = []
-    for record in all_jobs.records(project_id):
-        job = all_jobs.job(record.id)
-        found.append(m.JobLineOut.model_validate(plain(record, job.left_s if job else None)))
-    return found
+    return [m.JobLineOut.model_validate(plain(all_jobs, r)) for r in all_jobs.records(project_id)]
 
 
 @jobs.get("/jobs/{job_id}", summary="How a job is getting on, with its log and its result", responses=_json(m.JobOut))

@@ -1,12 +1,13 @@
 """Runs of studies beside the service: in worker processes or on a cluster, with progress, parts, cancel and a memory."""
 
-from ._cluster import cluster_named
+from ._cluster import ClusterPool, NoCluster, cluster_named
 from ._job import Job, JobState
 from ._pool import Answered, Event, Executor, Failed, LocalPool, Lost, Progressed, usual_size
 from ._runner import Runner, UnknownJob
 
 __all__ = [
     "Answered",
+    "ClusterPool",
     "Event",
     "Executor",
     "Failed",
@@ -14,6 +15,7 @@ __all__ = [
     "JobState",
     "LocalPool",
     "Lost",
+    "NoCluster",
     "Progressed",
     "Runner",
     "UnknownJob",

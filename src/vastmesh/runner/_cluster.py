@@ -212,13 +212,13 @@ class ClusterPool:
     def _stop(self, what: tuple[str, bool]) -> None:
         ident, _ = what
         one = self._out.pop(ident, None)
-        if one is None or self._client is None:
+        if one is None or self._client is None:  # it has ended, or is lost with the rest
             return
-        self._client.run(far_stop, ident, wait=False)
-        if one.future is not None:
-            one.future.cancel()
         # What does not listen goes on over there until it is done, and its answer is thrown away.
         one.tell(Lost(ident, "it was stopped", stopped=True))
+        if one.future is not None:
+            one.future.cancel()
+        self._client.run(far_stop, ident, on_error="ignore")
 
     def _drop(self, name: str) -> None:
         self._brought.pop(name, None)

@@ -488,7 +488,10 @@ class Runner:
         job = self.job(ident)
         if job is None or job._done.is_set() or job.ending:
             return
-        again, job.cancelled = job.cancelled, True
+        if job.study.ends_with_best and not job.stopping and (job.parts_out or job.record.parts_done):
+            self._stop(ident, None)
+            return
+        again, job.cancelled = job.cancelled or job.stopping, True
         job.record.doing = "stopping"
         for task, going in job.going.items():
             going.where.stop(task, at_once=again)
@@ -501,16 +504,18 @@ class Runner:
         job = self.job(ident)
         if job is None or job._done.is_set() or job.ending:
             return
-        if job.plan is None or job.study.split is None or not job.record.parts_done:
+        if job.plan is None or not (job.record.parts_done or job.study.ends_with_best):
             self._cancel(ident, None)
             return
         job.stopping = True
         for n in job.todo:
             job.answers[n] = "It was stopped before."
         job.todo.clear()
+        job.record.doing = "stopping"
         for task, going in job.going.items():
             if going.task.ask is Ask.PARTS:
                 going.where.stop(task)
+        self._tell(job, at_once=True)
 
     def _go_on(self, job: Job, _: Any) -> None:
         job.here, job.ending = True, False
@@ -585,7 +590,7 @@ class Runner:
         if record.parts:
             out = sum(g.fraction * len(g.task.parts) for g in job.going.values())
             record.fraction = max(record.fraction, min((record.parts_done + out) / record.parts, 1.0))
-            record.doing = f"{record.parts_done} of {record.parts} parts"
+            record.doing = f"{record.parts_done} of {record.parts} parts" if record.parts > 1 else doing or record.doing
         elif doing:
             share = sum(g.fraction for g in job.going.values())
             record.fraction, record.doing = max(record.fraction, min(max(share, 0.0), 1.0)), doing

@@ -101,7 +101,7 @@ class SparseLU:
             klu.close()
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _parity(order: Any) -> int:
     """1 where a permutation takes an even number of exchanges, else -1."""
     seen = np.zeros(len(order), np.bool_)

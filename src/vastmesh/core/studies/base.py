@@ -77,9 +77,7 @@ class Split:
         answers: list[Answer | Missing] = []
         for n, part in enumerate(parts):
             answers.append(self.answer(ready, part, _share(progress, n, len(parts))))
-        result = self.join(inputs, options, parts, answers)
-        progress(1.0, "joined")
-        return result
+        return self.join(inputs, options, parts, answers)
 
 
 def _share(progress: Progress, n: int, of: int) -> Progress:

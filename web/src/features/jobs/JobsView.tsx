@@ -27,7 +27,7 @@ type StudyInfo = components['schemas']['StudyOut']
 const Scroll = styled.div`height: 100%; overflow-y: auto; &:focus-visible { outline-offset: -3px; }`
 const List = styled.ul`list-style: none; margin: 0; padding: 0;`
 const Row = styled.li`
-  display: grid; grid-template-columns: 116px minmax(0, 1fr) minmax(120px, 190px) 108px auto; gap: 1px 14px; padding: 6px 10px 6px 16px; align-items: center;
+  display: grid; grid-template-columns: 116px minmax(0, 1fr) minmax(120px, 190px) 76px 212px; gap: 1px 14px; padding: 6px 10px 6px 16px; align-items: center;
   border-bottom: 1px solid ${(p) => p.theme.rule}; min-height: 46px;
   .state { font-weight: 500; } &[data-state='failed'] .state, &[data-state='interrupted'] .state { color: ${(p) => p.theme.breach}; }
   &[data-state='finished'] .state { color: ${(p) => p.theme.good}; } &[data-state='cancelled'] .state, &[data-state='waiting'] .state { color: ${(p) => p.theme.quiet}; }
@@ -35,10 +35,10 @@ const Row = styled.li`
   .name { font-weight: 500; } .quiet { color: ${(p) => p.theme.quiet}; font-size: 12px; }
   .name, .quiet { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; display: block; }
   .figure { font: 400 12px ${font.mono}; color: ${(p) => p.theme.quiet}; text-align: right; }
-  .acts { display: flex; gap: 2px; justify-content: flex-end; min-width: 148px; }
+  .acts { display: flex; gap: 2px; justify-content: flex-end; }
   .more { grid-column: 2 / -1; white-space: normal; } .stale { color: ${(p) => p.theme.breach}; }
   pre { grid-column: 2 / -1; font: 400 11.5px/1.45 ${font.mono}; white-space: pre-wrap; overflow-wrap: anywhere; margin: 4px 0 2px; max-height: 240px; overflow-y: auto; }
-  @container (max-width: 760px) { grid-template-columns: 96px minmax(0, 1fr) auto; > .of, > .figure { display: none; } }
+  @container (max-width: 760px) { grid-template-columns: 96px minmax(0, 1fr) 212px; > .of, > .figure { display: none; } }
 `
 const None = styled.p`padding: 16px; color: ${(p) => p.theme.quiet}; max-width: 620px;`
 
@@ -53,13 +53,15 @@ const WORDS: Record<Job['state'], string> = {
 }
 
 export const duration = (seconds: number) =>
-  seconds < 10
-    ? `${seconds.toFixed(1)} s`
-    : seconds < 100
-      ? `${Math.round(seconds)} s`
-      : seconds < 6000
-        ? `${Math.round(seconds / 60)} min`
-        : `${(seconds / 3600).toFixed(1)} h`
+  seconds < 0.1
+    ? `${Math.ceil(1000 * seconds)} ms`
+    : seconds < 10
+      ? `${seconds.toFixed(1)} s`
+      : seconds < 100
+        ? `${Math.round(seconds)} s`
+        : seconds < 6000
+          ? `${Math.round(seconds / 60)} min`
+          : `${(seconds / 3600).toFixed(1)} h`
 
 const clock = (iso: string) =>
   new Date(iso).toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', second: '2-digit' })
@@ -166,7 +168,9 @@ function JobRow({ job, study }: { job: Job; study: StudyInfo | undefined }) {
         {under || !job.took_s ? '' : duration(job.took_s)}
       </span>
       <Acts job={job} log={log} setLog={setLog} />
-      {job.problem && !under && <span className="quiet more">{job.problem}</span>}
+      {job.problem && !under && job.state !== 'cancelled' && (
+        <span className="quiet more">{job.problem}</span>
+      )}
       {log && <pre>{data ? data.log || 'Nothing more was noted.' : '…'}</pre>}
     </Row>
   )

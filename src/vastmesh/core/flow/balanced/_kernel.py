@@ -27,7 +27,7 @@ _C = (4.16666666666666019037e-02, -1.38888888888741095749e-03, 2.480158728947672
 _HALF_PI, _HALF_PI_REST = 1.57079632673412561417e00, 6.07710050650619224932e-11
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def rectangular(v: Any, theta: Any, e: Any, h: Any) -> None:
     """Voltage parts e = v cos θ, h = v sin θ, (n,), to a few units in the last place for |θ| < 1e5 rad.
 
@@ -47,7 +47,7 @@ def rectangular(v: Any, theta: Any, e: Any, h: Any) -> None:
         h[j] = v[j] * sine * (1.0 if quarter < 2.0 else -1.0)
 
 
-@njit(cache=True, fastmath={"contract", "nsz", "arcp"})
+@njit(cache=True, nogil=True, fastmath={"contract", "nsz", "arcp"})
 def mismatch_and_jacobian(
     indptr: Any, indices: Any, diagonal: Any, g: Any, b: Any, theta: Any, v: Any, p0: Any, q0: Any, p1: Any, q1: Any, p2: Any,
     q2: Any, node_type: Any, f: Any, jac: Any, p: Any, q: Any,
@@ -118,7 +118,7 @@ def mismatch_and_jacobian(
     return float(np.sqrt(worst))
 
 
-@njit(cache=True, fastmath={"contract", "nsz", "arcp"})
+@njit(cache=True, nogil=True, fastmath={"contract", "nsz", "arcp"})
 def mismatch(
     indptr: Any, indices: Any, g: Any, b: Any, theta: Any, v: Any, p0: Any, q0: Any, p1: Any, q1: Any, p2: Any, q2: Any,
     node_type: Any, f: Any, p: Any, q: Any,
@@ -145,7 +145,7 @@ def mismatch(
     return float(np.sqrt(worst))
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def largest_power(p0: Any, q0: Any, p1: Any, q1: Any, p2: Any, q2: Any) -> float:
     """The largest power that any node shall inject, p.u."""
     most = 0.0
@@ -154,7 +154,7 @@ def largest_power(p0: Any, q0: Any, p1: Any, q1: Any, p2: Any, q2: Any) -> float
     return most
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def switch_types(
     v: Any, q: Any, held: Any, wanted_q0: Any, q1: Any, q2: Any, q_low: Any, q_high: Any, voltage: Any, stiffness: Any,
     node_type: Any, q0: Any, at_limit: Any, returns: Any, q_slack: float, one: bool,
@@ -211,7 +211,7 @@ def _switch(
         returns[i] += 1
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def natural_types(
     v: Any, q: Any, held: Any, wanted_q0: Any, q1: Any, q2: Any, q_low: Any, q_high: Any, voltage: Any, stiffness: Any,
     node_type: Any, q0: Any, at_limit: Any,
@@ -227,7 +227,7 @@ def natural_types(
         q0[i] = wanted_q0[i] + (q_high[i] if side > 0 else q_low[i] if side < 0 else 0.0)
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def flow_at_nodes(frm: Any, to: Any, branches: Any, ports: Any, v: Any, theta: Any, g: Any, b: Any, diagonal: Any, flow: Any,
                   rounding: Any) -> None:  # fmt: skip
     """What flows at every node, (n,): nearly the largest apparent power of any branch there; and what rounding leaves of it.
@@ -252,7 +252,7 @@ def flow_at_nodes(frm: Any, to: Any, branches: Any, ports: Any, v: Any, theta: A
         flow[j] = max(flow[j], out)  # less the losses, which don't matter here
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def lowest_share(v: Any, node_type: Any, usual: Any, voltage: Any) -> float:
     """The lowest voltage as a share of the usual one, which is the set-point where one is held."""
     low = np.inf
@@ -261,7 +261,7 @@ def lowest_share(v: Any, node_type: Any, usual: Any, voltage: Any) -> float:
     return low
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def surely_met(
     f: Any, node_type: Any, p: Any, q: Any, v: Any, stiffness: Any, indptr: Any, most: float, share: float
 ) -> bool:
@@ -279,7 +279,7 @@ def surely_met(
     return True
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def same(a: Any, b: Any) -> bool:
     """Whether two arrays of one type and length hold the same; a loop, as compiled code has no generators."""
     for i in range(len(a)):  # noqa: SIM110
@@ -288,7 +288,7 @@ def same(a: Any, b: Any) -> bool:
     return True
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def largest_excess(f: Any, node_type: Any, flow: Any, rounding: Any, most: float, share: float) -> tuple[float, int]:
     """Largest ratio of the mismatch of a node to what is allowed there (above 1: not met), and that node.
 
@@ -305,7 +305,7 @@ def largest_excess(f: Any, node_type: Any, flow: Any, rounding: Any, most: float
     return float(np.sqrt(worst)), at
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def ease_low_voltage(
     v: Any, low: float, constant_p: Any, constant_q: Any, eased: Any, p0: Any, q0: Any, q0_now: Any, p2: Any, q2: Any
 ) -> None:
@@ -324,7 +324,7 @@ def ease_low_voltage(
             q2[i] -= sign * constant_q[i] / low**2
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def gauss_seidel(
     indptr: Any, indices: Any, transposed: Any, diagonal: Any, g: Any, b: Any, e: Any, h: Any, p0: Any, q0: Any, p1: Any,
     q1: Any, p2: Any, q2: Any, node_type: Any, voltage: Any, faster: float, sweeps: int,
@@ -364,7 +364,7 @@ def gauss_seidel(
             e[i], h[i] = new.real, new.imag
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def take_step(theta: Any, v: Any, step: Any, share: float) -> None:
     """Move angles and voltages by a share of the Newton step, in place."""
     for j in range(len(v)):
@@ -374,7 +374,7 @@ def take_step(theta: Any, v: Any, step: Any, share: float) -> None:
         v[j] *= (1.0 + half) / (1.0 - half)
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def spread(indptr: Any, indices: Any, lead: Any, lift: Any, node_type: Any, angle: Any, size: Any) -> None:
     """Give every node the angle and the size of voltage it has at no load, walking outwards from the reference nodes.
 
@@ -404,7 +404,7 @@ def spread(indptr: Any, indices: Any, lead: Any, lift: Any, node_type: Any, angl
                 tail += 1
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def gather(
     row: Any, l_bus: Any, l_p: Any, l_q: Any, share_i: Any, share_z: Any, m_bus: Any, m_p: Any, m_q: Any, control: Any,
     wanted: Any, wanted_angle: Any, m_low: Any, m_high: Any, c_bus: Any, c_a: Any, c_b: Any, net: Any, node_type: Any,
@@ -455,7 +455,7 @@ def gather(
             clash[i] = True
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def assemble(
     branches: Any, slots: Any, r: Any, x: Any, shunt_from: Any, shunt_to: Any, ratio_from: Any, ratio_to: Any, shift: Any,
     ports: Any, g: Any, b: Any,

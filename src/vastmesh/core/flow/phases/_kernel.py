@@ -7,7 +7,7 @@ from typing import Any
 from numba import njit
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def add_entries(values: Any, place: Any, slots: Any, alpha: Any, beta: Any) -> None:
     """Add entries whose current is α dV + β dV* to the real values of the Jacobian, in place.
 
@@ -25,7 +25,7 @@ def add_entries(values: Any, place: Any, slots: Any, alpha: Any, beta: Any) -> N
         values[place[3, s]] += differ.real
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def add_demand(
     values: Any, place: Any, slots: Any, p: Any, q: Any, base_v: Any, u_scale: Any, alpha: Any, beta: Any
 ) -> None:
@@ -51,7 +51,7 @@ def add_demand(
             values[place[3, s]] += differ.real
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def draw(f: Any, p: Any, q: Any, base_v: Any, u_scale: Any, current: Any) -> None:
     """Take demand's currents from the first node of each to the second into account at the nodes, in place."""
     for k in range(len(current)):
@@ -62,7 +62,7 @@ def draw(f: Any, p: Any, q: Any, base_v: Any, u_scale: Any, current: Any) -> Non
             f[q[k]] -= amount * base_v[q[k]]
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def demand_currents(
     v: Any, p: Any, q: Any, base_v: Any, u_scale: Any, power: Any, current: Any, impedance: Any, low: float, i: Any, alpha: Any,
     beta: Any,

@@ -62,6 +62,10 @@ class BalancingOptions(BaseModel):
               "assignments. Exchange: moves of one and two, at first with worse ones among them. Genetic: a population. "
               "Mixed-integer: a linear model"),
     ] = "automatic"  # fmt: skip
+    searches: Annotated[
+        int,
+        Field(ge=1, le=64, description="Searches side by side, each with a seed of its own; the best of them counts"),
+    ] = 1
     time_limit_s: Annotated[
         float,
         Field(gt=0, le=3600, description="A ceiling: it ends by its work before, so that it repeats on any machine"),

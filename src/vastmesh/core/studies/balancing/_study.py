@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -11,7 +13,7 @@ from ...flow import Ending
 from ...flow.phases import UnbalancedOptions
 from ...network import Condition, Element, Network, SchemeChange, Trace, Unit, Update, turned_values, units
 from ...results import Account, Column, Result, Table
-from ..base import Progress, StopRequested
+from ..base import Answer, Inputs, Missing, Progress, Split, StopRequested
 from ._methods import METHODS, SMALL, Search, count_allowed
 from ._model import Assignment, Feeder
 from ._objective import NAMES, WORDS, score, values, weights
@@ -25,59 +27,127 @@ _LABELS = {"exact": "exact search", "thorough": "exchange, then a population, th
            "mixed_integer": "mixed-integer programme"}  # fmt: skip
 
 
-def run_balancing(network: Network, options: BalancingOptions, progress: Progress) -> Result:
-    """Balance a feeder. Raises :class:`InvalidFields` for a feeder, condition or bus that is not there or has nothing to move.
+@dataclass(frozen=True)
+class _Ready:
+    """A feeder made ready for searching."""
 
-    ``progress`` may raise to stop the search; the best assignment so far is the answer then.
-    """
-    started = time.monotonic()
+    movable: list[Unit]
+    feeders: list[Feeder]
+    conditions: list[Condition]
+    before: list[dict[str, float]]
+    method: str
+    options: BalancingOptions
+
+    def search(self, seed: int, report: Progress, deadline: float) -> Search:
+        start = np.zeros(len(self.movable), np.int64)
+        found = Search(
+            self.feeders, self.before, weights(self.options), _most(self.movable, self.options),
+            self.options.change_cost_pct, deadline, seed, report, best=start,
+        )  # fmt: skip
+        found.exactly(start)
+        return found
+
+
+def plan(inputs: Inputs, options: BalancingOptions) -> list[dict[str, int]]:
+    """A search for each seed; one where all assignments are tried. Raises :class:`InvalidFields` for a feeder, condition or
+    bus that is not there or has nothing to move."""
+    _, buses, _ = _asked(inputs.network, options)
+    method = _method(_movable(inputs.network, options, buses), options)
+    alike = method in ("exact", "mixed_integer")
+    return [{"seed": options.seed + k} for k in range(1 if alike else options.searches)]
+
+
+def prepare(inputs: Inputs, options: BalancingOptions) -> tuple[Inputs, BalancingOptions]:
+    # Not the feeders: what they solved last is where they solve from, and a search may not depend on another one.
+    return inputs, options
+
+
+def _made_ready(inputs: Inputs, options: BalancingOptions) -> _Ready:
+    """Raises :class:`InvalidFields` as :func:`plan`, and where a condition has no load flow."""
+    network = inputs.network
     head, buses, conditions = _asked(network, options)
     movable = _movable(network, options, buses)
-    if not movable:
-        text = "nothing there may take another phase: it needs single-phase loads or laterals at buses with more phases"
-        raise InvalidFields([FieldProblem("options", "feeder", options.feeder, text)])
+    method = _method(movable, options)
     quick = UnbalancedOptions(tolerance_pu=1e-10, automatic=False, low_voltage_pu=network.settings.low_voltage_pu)
-    progress(0.0, f"{len(movable)} things may move")
     feeders = [Feeder(network, c, movable, buses, head, options=quick) for c in conditions]
-    start = np.zeros(len(movable), np.int64)
     if len(feeders[0].layout.branch) * sum(len(u.choices) for u in movable) > _MOST_CELLS:
         text = f"{len(movable)} things that may move on so many lines are too many at once; select a part of it"
         raise InvalidFields([FieldProblem("options", "feeder", options.feeder, text)])
     before = []
     for feeder, condition in zip(feeders, conditions, strict=True):
-        if (found := _objectives(feeder, start)) is None:
+        if (found := _objectives(feeder, np.zeros(len(movable), np.int64))) is None:
             text = "the load flow per phase has no answer there: see its account"
             raise InvalidFields([FieldProblem("options", "conditions", condition.name, text)])
         before.append(found)
-    weight = weights(options)
-    most = min(options.most_changes or len(movable), len(movable))
-    size = count_allowed(np.array([len(u.choices) for u in movable], np.int64), most)
-    method = options.method if options.method != "automatic" else "exact" if size <= SMALL else "thorough"
-    if method == "exact" and size > _MOST_EXACT:
-        text = f"{float(size):.3g} assignments are too many to try; choose another method, or allow fewer changes"
-        raise InvalidFields([FieldProblem("options", "method", method, text)])
-    stopped = False
+    return _Ready(movable, feeders, conditions, before, method, options)
 
-    done = 0.0
+
+def answer(asked: tuple[Inputs, BalancingOptions], part: Mapping[str, int], progress: Progress) -> Answer:
+    """One search. ``progress`` may raise to stop it; the best assignment so far is the answer then."""
+    started, done, stopped = time.monotonic(), 0.0, False
+    ready = _made_ready(*asked)
 
     def told(share: float, words: str) -> None:
         nonlocal done
         done = max(done, share)  # what is left may shrink by surprise, but never grows
         progress(done, words)
 
-    search = Search(
-        feeders, before, weight, most, options.change_cost_pct, started + options.time_limit_s,
-        options.seed, told, best=start,
-    )  # fmt: skip
-    search.exactly(start)
+    search = ready.search(part["seed"], told, started + ready.options.time_limit_s)
     try:
-        METHODS[method](search)
+        told(0.0, f"{len(ready.movable)} things may move")
+        METHODS[ready.method](search)
     except StopRequested:
         stopped = True  # the best so far counts
     _without_idle(search)
-    after = [found for f in feeders if (found := _objectives(f, search.best)) is not None]
-    return _result(network, options, search, movable, before, after, method, time.monotonic() - started,
-                   stopped=stopped or search.stopped, conditions=conditions)  # fmt: skip
+    return {
+        "best": search.best, "lowest": search.lowest, "exact": search.exact, "linear": search.linear, "bound": search.bound,
+        "stopped": stopped or search.stopped, "took_s": time.monotonic() - started,
+    }  # fmt: skip
+
+
+def join(
+    inputs: Inputs, options: BalancingOptions, parts: Sequence[Mapping[str, int]], answers: Sequence[Answer | Missing]
+) -> Result:
+    """The best of all searches."""
+    ready = _made_ready(inputs, options)
+    found = [a for a in answers if not isinstance(a, Missing)]
+    search = ready.search(options.seed, lambda share, words: None, np.inf)
+    for one in found:
+        search.exactly(np.array(one["best"], np.int64))
+    search.exact, search.linear = (sum(a[name] for a in found) for name in ("exact", "linear"))
+    search.bound = max((a["bound"] for a in found if a["bound"] is not None), default=None)
+    after = [o for f in ready.feeders if (o := _objectives(f, search.best)) is not None]
+    return _result(
+        inputs.network, options, search, ready.movable, ready.before, after, ready.method,
+        max((a["took_s"] for a in found), default=0.0),
+        stopped=len(found) < len(parts) or any(a["stopped"] for a in found), conditions=ready.conditions, searches=len(parts),
+    )  # fmt: skip
+
+
+SPLIT = Split(plan, prepare, answer, join)
+
+
+def run_balancing(network: Network, options: BalancingOptions, progress: Progress) -> Result:
+    """Balance a feeder here and now. Raises :class:`InvalidFields` for a feeder, condition or bus that is not there or has
+    nothing to move. ``progress`` may raise to stop it; the best assignment so far is the answer then."""
+    return SPLIT.run(Inputs(network), options, progress)
+
+
+def _most(movable: list[Unit], options: BalancingOptions) -> int:
+    return min(options.most_changes or len(movable), len(movable))
+
+
+def _method(movable: list[Unit], options: BalancingOptions) -> str:
+    """The method that the options come to. Raises :class:`InvalidFields` where there is nothing to search, or too much."""
+    if not movable:
+        text = "nothing there may take another phase: it needs single-phase loads or laterals at buses with more phases"
+        raise InvalidFields([FieldProblem("options", "feeder", options.feeder, text)])
+    size = count_allowed(np.array([len(u.choices) for u in movable], np.int64), _most(movable, options))
+    method = options.method if options.method != "automatic" else "exact" if size <= SMALL else "thorough"
+    if method == "exact" and size > _MOST_EXACT:
+        text = f"{float(size):.3g} assignments are too many to try; choose another method, or allow fewer changes"
+        raise InvalidFields([FieldProblem("options", "method", method, text)])
+    return method
 
 
 def _asked(network: Network, options: BalancingOptions) -> tuple[str, set[str], list[Condition]]:
@@ -138,7 +208,7 @@ def _objectives(feeder: Feeder, chosen: Assignment) -> dict[str, float] | None:
 
 def _result(
     network: Network, options: BalancingOptions, search: Search, movable: list[Unit], before: list[dict[str, float]],
-    after: list[dict[str, float]], method: str, took_s: float, *, stopped: bool, conditions: list[Condition],
+    after: list[dict[str, float]], method: str, took_s: float, *, stopped: bool, conditions: list[Condition], searches: int,
 ) -> Result:  # fmt: skip
     moved = np.flatnonzero(search.best).tolist()
     weight = weights(options)
@@ -192,7 +262,7 @@ def _result(
     gap = None if search.bound is None else max(0.0, 100 * (final - search.bound) / max(abs(final), 1e-9))
     account = Account(
         Ending.CONVERGED, _LABELS[method], search.exact, explanation="",
-        notes=_notes(method, search, gap, movable, stopped=stopped),
+        notes=_notes(method, search, movable, stopped=stopped, searches=searches),
     )  # fmt: skip
     words = "; ".join(
         f"{WORDS[n][0].lower()} {before[0][n]:.4g} → {after[0][n]:.4g} {WORDS[n][1]}" for n in NAMES if n in weight
@@ -211,7 +281,7 @@ def _counted(n: int) -> str:
     return f"{n / 1e6:.1f} million" if n >= 1e6 else f"{n / 1e3:.0f} thousand" if n >= 1e4 else str(n)
 
 
-def _notes(method: str, search: Search, gap: float | None, movable: list[Unit], *, stopped: bool) -> list[str]:
+def _notes(method: str, search: Search, movable: list[Unit], *, stopped: bool, searches: int) -> list[str]:
     found = [
         f"{search.exact} assignments by the full load flow, {_counted(search.linear)} by the linear model; "
         f"{len(movable)} could move."
@@ -220,6 +290,8 @@ def _notes(method: str, search: Search, gap: float | None, movable: list[Unit], 
         found.append("Every assignment allowed was solved: this is the optimum.")
     else:
         found.append("This method proves no bound.")
+    if searches > 1:
+        found.append(f"The best of {searches} searches side by side, with the seeds from {search.seed} on.")
     if stopped:
         found.append("It was stopped or ran out of time: the best so far.")
     found.append(f"Seed {search.seed}: the same network, options and seed give the same answer within the time limit.")
