@@ -84,9 +84,11 @@ MADE_UP = Study("lanterns", "Lantern light", "How far the light of each lantern 
 
 if __name__ == "__main__":
     from tests.made_up import MADE_UP as AS_IMPORTED  # workers find it under the name of its module
+    from tests.made_up_parts import IN_PARTS
     from vastmesh.cli import main
 
     register(AS_IMPORTED)
+    register(IN_PARTS)
     sys.exit(main(sys.argv[1:]))
 
 

@@ -20,7 +20,8 @@ from vastmesh.core.studies.base import register
 
 
 class Options(BaseModel):
-    """``trouble``: what happens at the part ``at``: raise, refuse, kill, kill_once, loop, leak, nonsense, plan, join."""
+    """``trouble``: what happens at the part ``at``: raise, refuse, kill, kill_once, loop, leak, nonsense, mark; or in
+    the plan or the join. ``once``: a file that is made by kill_once and mark."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
@@ -74,6 +75,8 @@ def _trouble(options: Options, progress: Progress) -> None:
         raise InvalidFields([FieldProblem("part", "at", options.at, "choose another")])
     if options.trouble == "kill" or (options.trouble == "kill_once" and _first(options)):
         os.kill(os.getpid(), signal.SIGKILL)
+    if options.trouble == "mark":
+        Path(options.once).touch()
     if options.trouble == "loop":
         while True:
             pass

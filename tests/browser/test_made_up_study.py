@@ -109,3 +109,43 @@ def test_what_one_tab_tries_and_runs_is_not_seen_in_another(
     show(one, "Lantern light")
     expect(one.get_by_role("button", name="Run", exact=True)).to_be_visible()
     expect(one.get_by_test_id("statement")).to_have_count(0)
+
+
+def test_a_study_goes_on_while_the_page_is_elsewhere_and_is_found_again_after_a_reload(bench: Page) -> None:
+    show(bench, "Made-up parts")
+    form = bench.get_by_role("form", name="Options: Made-up parts")
+    for label, value in (("Parts", "4000"), ("Slow s", "0.2")):
+        form.get_by_label(label).fill(value)
+        form.get_by_label(label).press("Enter")
+    form.get_by_role("button", name="Run", exact=True).click()
+    expect(form.get_by_role("progressbar")).to_be_visible()
+    mark = bench.get_by_test_id("jobs-mark")
+    expect(mark).to_be_visible()
+    bench.get_by_role("button", name="Fold the shelf").click()
+    expect(mark).to_be_visible()
+    show(bench, "Findings")
+    bench.reload()
+    bench.wait_for_selector("[data-ready=yes]")
+    expect(mark).to_be_visible()
+    show(bench, "Made-up parts")
+    expect(form.get_by_role("button", name="Cancel")).to_be_visible()
+    expect(bench.get_by_text("so far")).to_be_visible()  # what there is so far
+    mark.click()
+    jobs = bench.get_by_role("region", name="Jobs")
+    row = jobs.locator("li").first
+    expect(row).to_contain_text("of 4000 parts")
+    assert violations(bench) == []
+    row.get_by_role("button", name="Cancel").click()
+    expect(row).to_contain_text("cancelled, in part")
+    expect(mark).to_have_count(0)
+    row.get_by_role("button", name="Again").click()
+    expect(jobs.locator("li")).to_have_count(2)
+    expect(jobs.locator("li").first).to_contain_text("running")
+    jobs.locator("li").nth(1).get_by_role("button", name="Open").click()  # the one that was cancelled, with what it had
+    expect(bench.get_by_role("form", name="Options: Made-up parts")).to_be_visible()
+    expect(bench.get_by_text("so far")).to_be_visible()
+    show(bench, "Jobs")
+    jobs.locator("li").first.get_by_role("button", name="Cancel").click()
+    expect(jobs.locator("li").first).to_contain_text("cancelled")
+    jobs.get_by_role("button", name="Take Made-up parts off the list").first.click()
+    expect(jobs.locator("li")).to_have_count(1)

@@ -7,7 +7,7 @@ from contextlib import suppress
 from dataclasses import asdict
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Request, Response
+from fastapi import APIRouter, Depends, Query, Request, Response
 from starlette.concurrency import run_in_threadpool
 
 from ..core.options import options_of
@@ -68,7 +68,7 @@ async def run_study(body: m.RunIn, one: One, all_jobs: Jobs) -> Response:
     study = study_named(body.study)
     options = options_of(study.options, body.options)
     job = await run_in_threadpool(
-        one.start, all_jobs, study, options, keep=body.keep, note=body.note, slot=body.slot
+        one.start, all_jobs, study, options, keep=body.keep, note=body.note, slot=body.slot, tab=body.tab
     )  # fmt: skip
     await _ended(job, _AT_ONCE_S)
     return await run_in_threadpool(_told, all_jobs, all_jobs.record(job.id))
@@ -97,14 +97,17 @@ async def cancel(job_id: str, all_jobs: Jobs) -> Response:
 @jobs.post(
     "/jobs/{job_id}/again", summary="Start a job again, on the network as it now stands", responses=_json(m.JobOut)
 )
-async def again(job_id: str, all_: All, all_jobs: Jobs) -> Response:
+async def again(
+    job_id: str, all_: All, all_jobs: Jobs,
+    tab: Annotated[str, Query(max_length=60, description="Whose screen it is for")] = "",
+) -> Response:  # fmt: skip
     record = await run_in_threadpool(all_jobs.record, job_id)
     study = study_named(record.study)
     options = options_of(study.options, record.options)
 
     def work() -> Job:
         one = all_.get(record.project)
-        return one.start(all_jobs, study, options, keep=record.keep, note=record.note, slot=record.slot)
+        return one.start(all_jobs, study, options, keep=record.keep, note=record.note, slot=record.slot, tab=tab)
 
     started = await run_in_threadpool(work)
     return await run_in_threadpool(_told, all_jobs, all_jobs.record(started.id), result=False)

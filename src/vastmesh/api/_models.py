@@ -565,17 +565,20 @@ class RunIn(_Body):
     slot: Annotated[
         str, Field(max_length=60, description="The view that asks, where several ask for the same study")
     ] = ""
+    tab: Annotated[str, Field(max_length=60, description="Whose screen it is for")] = ""
 
 
 class JobLineOut(BaseModel):
     """A job as it stands. ``parts``: of which it consists, 0 when it is one piece; ``missing``: that have no answer;
-    ``partial``: its result is what there is so far; ``kept``: the run it was kept as; ``slot``: the view that asked."""
+    ``partial``: its result is what there is so far; ``kept``: the run it was kept as; ``slot``, ``tab``: the view that asked, and
+    on whose screen."""
 
     id: str
     project: str
     study: str
     label: str
     slot: str
+    tab: str
     revision: int
     condition: str
     options: dict[str, Any]

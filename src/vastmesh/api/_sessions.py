@@ -234,14 +234,22 @@ class LiveSession:
             self._kept.pop(run_id, None)
 
     def start(
-        self, runner: Runner, study: Study, options: BaseModel, *, keep: str | None, note: str, slot: str = ""
+        self,
+        runner: Runner,
+        study: Study,
+        options: BaseModel,
+        *,
+        keep: str | None,
+        note: str,
+        slot: str = "",
+        tab: str = "",
     ) -> Job:
         """Start a study on the network as it stands; kept under a name when it has finished."""
         with self.lock:
             network, revision, condition = self.network.copy(), self.revision, self.network.condition
             schemes = tuple(s.id for s in self.base.of(Scheme) if s.active)
         inputs = Inputs(network, condition, schemes, revision)
-        return runner.submit(study, inputs, options, project=self.project_id, keep=keep, note=note, slot=slot)
+        return runner.submit(study, inputs, options, project=self.project_id, keep=keep, note=note, slot=slot, tab=tab)
 
     def items(self) -> list[dict[str, Any]]:
         with self.lock:

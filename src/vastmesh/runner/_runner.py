@@ -87,14 +87,14 @@ class Runner:
 
     def submit(
         self, study: Study, inputs: Inputs, options: BaseModel, *, project: str = "", keep: str | None = None,
-        note: str = "", slot: str = "",
+        note: str = "", slot: str = "", tab: str = "",
     ) -> Job:  # fmt: skip
         """Start a study on inputs that nobody alters; its result is kept as a run when ``keep`` names one. Raises what the book
         raises when it can't be written: then nothing was started."""
         name = self._bring(inputs, project)
         record = JobRecord(
             secrets.token_hex(6), project, study.name, inputs.revision, inputs.under.name,
-            options.model_dump(mode="json"), list(inputs.schemes), slot, keep=keep, note=note, who=_who(),
+            options.model_dump(mode="json"), list(inputs.schemes), slot, tab, keep=keep, note=note, who=_who(),
         )  # fmt: skip
         if self._book is not None:
             try:

@@ -24,7 +24,8 @@ _DAYS_KEPT = 14
 class JobRecord:
     """One study that was asked for. ``fraction``: how much is done; ``parts``: of how many parts it consists, 0 when it is one
     piece; ``missing``: parts that failed twice; ``keep``: name under which its result is to be kept, ``kept``: as which run;
-    ``partial``: its result is only what there is so far; ``slot``: which view asked. Times are ISO 8601 in UTC."""
+    ``partial``: its result is only what there is so far; ``slot``, ``tab``: which view
+    asked, and of whom. Times are ISO 8601 in UTC."""
 
     id: str
     project: str
@@ -34,6 +35,7 @@ class JobRecord:
     options: dict[str, Any] = field(default_factory=dict)
     schemes: list[str] = field(default_factory=list)
     slot: str = ""
+    tab: str = ""
     at: str = field(default_factory=lambda: utc_now())
     state: str = "waiting"
     fraction: float = 0.0

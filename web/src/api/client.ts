@@ -25,8 +25,16 @@ export type Shoot = Schemas['ShootOut']
 export type EquipmentType = Schemas['TypeOut']
 export type Change = Schemas['ChangeIn']['changes'][number]
 
-/** Names this tab to the service: what its sliders try is nobody else's. */
-export const TAB = crypto.randomUUID()
+/** Names this tab to the service: what its sliders try and its studies are nobody else's. It stays when the page is loaded again. */
+export const TAB = tabName()
+
+function tabName(): string {
+  const [how] = performance.getEntriesByType('navigation') as PerformanceNavigationTiming[]
+  const known = how?.type === 'reload' ? sessionStorage.getItem('tab') : null
+  const name = known ?? crypto.randomUUID()
+  sessionStorage.setItem('tab', name)
+  return name
+}
 
 export const client = createClient<paths>({ baseUrl: '/' })
 

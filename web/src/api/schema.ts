@@ -1639,7 +1639,8 @@ export interface components {
         /**
          * JobLineOut
          * @description A job as it stands. ``parts``: of which it consists, 0 when it is one piece; ``missing``: that have no answer;
-         *     ``partial``: its result is what there is so far; ``kept``: the run it was kept as; ``slot``: the view that asked.
+         *     ``partial``: its result is what there is so far; ``kept``: the run it was kept as; ``slot``, ``tab``: the view that asked, and
+         *     on whose screen.
          */
         JobLineOut: {
             /** Id */
@@ -1652,6 +1653,8 @@ export interface components {
             label: string;
             /** Slot */
             slot: string;
+            /** Tab */
+            tab: string;
             /** Revision */
             revision: number;
             /** Condition */
@@ -1721,6 +1724,8 @@ export interface components {
             label: string;
             /** Slot */
             slot: string;
+            /** Tab */
+            tab: string;
             /** Revision */
             revision: number;
             /** Condition */
@@ -2341,6 +2346,12 @@ export interface components {
              * @default
              */
             slot?: string;
+            /**
+             * Tab
+             * @description Whose screen it is for
+             * @default
+             */
+            tab?: string;
         };
         /** RunInfoOut */
         RunInfoOut: {
@@ -5825,7 +5836,10 @@ export interface operations {
     };
     again_api_jobs__job_id__again_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Whose screen it is for */
+                tab?: string;
+            };
             header?: never;
             path: {
                 job_id: string;

@@ -1,6 +1,6 @@
 /** Studies waiting, under way and done, as the service tells of them; found again after a reload. */
 import { create } from 'zustand'
-import { answer, client, messageOf } from '../api/client'
+import { answer, client, messageOf, TAB } from '../api/client'
 import type { components } from '../api/schema'
 import { notify, useBench } from './store'
 
@@ -45,9 +45,9 @@ export const forgetJobs = () => useJobs.setState({ jobs: new Map() })
 export const inOrder = (jobs: ReadonlyMap<string, Job>) =>
   [...jobs.values()].sort((a, b) => (a.at < b.at ? 1 : -1))
 
-/** The newest job that a view asked for. */
+/** The newest job that a view of this tab asked for. */
 export const newestOf = (slot: string) =>
-  inOrder(useJobs.getState().jobs).find((j) => (j.slot || j.study) === slot)
+  inOrder(useJobs.getState().jobs).find((j) => j.tab === TAB && (j.slot || j.study) === slot)
 
 async function act(ask: () => Promise<Job>) {
   try {
@@ -61,7 +61,12 @@ const of = (id: string) => ({ params: { path: { job_id: id } } })
 
 export const cancelJob = (id: string) => act(() => answer(client.DELETE('/api/jobs/{job_id}', of(id))))
 /** Start it again on the network as it stands. */
-export const jobAgain = (id: string) => act(() => answer(client.POST('/api/jobs/{job_id}/again', of(id))))
+export const jobAgain = (id: string) =>
+  act(() =>
+    answer(
+      client.POST('/api/jobs/{job_id}/again', { params: { path: { job_id: id }, query: { tab: TAB } } }),
+    ),
+  )
 /** Let a job that the cluster lost go on on the service's own machine. */
 export const jobGoesOn = (id: string) => act(() => answer(client.POST('/api/jobs/{job_id}/go-on', of(id))))
 

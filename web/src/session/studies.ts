@@ -1,6 +1,6 @@
 /** Studies under way and done, one in each slot, usually one of each kind: they go on whatever the shelf shows. */
 import { create } from 'zustand'
-import { answer, client, messageOf } from '../api/client'
+import { answer, client, messageOf, TAB } from '../api/client'
 import type { components } from '../api/schema'
 import { cancelJob, isUnderWay, type Job, newestOf, onJob, takeJob, useJobs } from './jobs'
 import { notify, useBench } from './store'
@@ -58,7 +58,7 @@ export async function runStudy(
     const job = await answer(
       client.POST('/api/projects/{project_id}/runs', {
         params: { path: { project_id: project?.id ?? '' } },
-        body: { study, options, keep: keep ?? null, note: '', slot },
+        body: { study, options, keep: keep ?? null, note: '', slot, tab: TAB },
       }),
     )
     const ended = new Promise<StudyResult | null>((done) => waiting.set(job.id, done))
