@@ -455,16 +455,30 @@ def alone(*arguments: str) -> dict[str, Any]:
 
 def listed(title: str, rows: list[dict[str, Any]]) -> None:
     print(f"\n{title}")
+    width = max(16, *(len(key) + 1 for key in rows[0]))
     for key in rows[0]:
         cells = [r.get(key, "") for r in rows]
-        print(f"  {key:16}" + "".join(f"{c:>16,.1f}" if isinstance(c, float) and key != "ratio" else
+        print(f"  {key:{width}}" + "".join(f"{c:>16,.1f}" if isinstance(c, float) and key != "ratio" else
                                        f"{c:>16.2f}" if isinstance(c, float) else f"{c:>16}" for c in cells))  # fmt: skip
+
+
+def _load(n: int) -> dict[str, Any]:
+    from load import measure_load
+
+    return measure_load(n)
+
+
+def _parts(workers: int) -> dict[str, Any]:
+    from load import measure_parts
+
+    return measure_parts(workers)
 
 
 KINDS: dict[str, Callable[[int], dict[str, Any]]] = {
     "solve": measure, "service": lambda n: measure_service(n, slide=n <= 10_000), "sheet": measure_sheet,
     "slider": measure_slider, "sift": measure_sift, "per_phase": measure_per_phase, "street": measure_street,
     "balancing": measure_balancing, "edge": measure_edge, "edit": measure_edit,
+    "load": _load, "parts": _parts,
 }  # fmt: skip
 
 
@@ -481,6 +495,8 @@ def main() -> None:
     listed("Phase balancing", [alone("balancing", str(n)) for n in (60, 200)])
     listed("At the edge of solvability: of 30 to 300 buses, cold starts", [alone("edge", str(60))])
     listed("Service: opening a project, one step of the demand slider", [alone("service", str(n)) for n in SIZES[:2]])
+    listed("Many at once: milliseconds of edits and of a trivial address", [alone("load", str(n)) for n in (0, 1000)])
+    listed("Studies in parts, by workers", [alone("parts", str(n)) for n in (1, 2)])
     listed("Sift lines through the service", [alone("sift", str(n)) for n in (1000, 70_000)])
     listed("Slider in the browser, profile open", [alone("slider", "1000")])
     listed("An edit in the browser", [alone("edit", str(n)) for n in SIZES[:2]])

@@ -85,7 +85,7 @@ class Executor(Protocol):
         """Let go of packed inputs."""
 
     def start(self, task: Task, tell: Listener) -> None:
-        """Begin; exactly one of :class:`Answered`, :class:`Failed`, :class:`Lost` will be told."""
+        """Begin; exactly one of :class:`Answered`, :class:`Failed`, :class:`Lost` will be told, unless this raises."""
 
     def stop(self, task: str, *, at_once: bool = False) -> None:
         """Ask a task to stop; what does not listen is ended a moment later."""
@@ -182,7 +182,12 @@ class LocalPool:
             worker = next((w for w in self._workers if w.task is None and not w.why), None) or self._begin(warm=False)
             worker.task, worker.tell, worker.since, worker.deadline = task, tell, time.monotonic(), None
             worker.stopped = False
-        worker.send("task", task)
+        try:
+            worker.send("task", task)
+        except Exception:  # a study that can't be sent, as one that stands in no module
+            with self._lock:
+                worker.task = worker.tell = None
+            raise
 
     def stop(self, task: str, *, at_once: bool = False) -> None:
         with self._lock:

@@ -303,8 +303,7 @@ class Runner:
 
     def _may_push_in(self, job: Job, ask: Ask, mine: list[Going], by_project: dict[str, int]) -> bool:
         """Beyond the usual number: one quick thing, and one of each project that would wait for another's long study."""
-        extra = sum(g.extra for g in mine)
-        if extra > self.pool.size:
+        if job.going or sum(g.extra for g in mine) > self.pool.size:
             return False
         if (ask is Ask.PLAN or self._quick(job)) and not any(
             g.extra and time.monotonic() - g.since < _LONG_S for g in mine
