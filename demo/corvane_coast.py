@@ -343,9 +343,29 @@ def items() -> list[Item]:
     ]  # fmt: skip
 
 
+# What distorts the current: drives at the cold store and the works, converters, electronics.
+SPECTRA = {
+    "Cold Store demand": "Six-pulse drive with choke", "Ice House demand": "Six-pulse drive with choke",
+    "Foundry demand": "Six-pulse rectifier, ideal", "Quarry demand": "Six-pulse drive with choke",
+    "Bus Depot demand": "Fast charger, three-phase", "Shore Berth 1 demand": "Shore converter",
+    "Shore Berth 2 demand": "Shore converter", "Retail Park demand": "LED lighting",
+}  # fmt: skip
+
+
+def with_spectra(found: list[Item]) -> list[Item]:
+    def of(item: Item) -> str | None:
+        if item["kind"] == "inverter":
+            return "Solar inverter, three-phase"
+        if item["kind"] == "load" and item["id"].endswith(" charger"):
+            return "Car charger, single-phase"
+        return SPECTRA.get(item["id"])
+
+    return [{**i, "spectrum": name} if (name := of(i)) else i for i in found]
+
+
 def network() -> Network:
     """The whole region, laid out."""
-    net = Network.from_items(items())
+    net = Network.from_items(with_spectra(items()))
     net.apply(place(net))
     # The street is long: a row lower it passes below the feeders of Marrow Bridge.
     own = [net[i["id"]] for i in lantern_row() if i["kind"] == "bus" and i["id"] != "Lantern Row 0.4"]

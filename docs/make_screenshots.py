@@ -76,9 +76,25 @@ def unsolved(page: Page) -> None:
     page.get_by_test_id("badge").click()
 
 
-def palette(page: Page) -> None:
-    page.keyboard.press("Control+k")
-    page.keyboard.type("lens")
+def jobs(page: Page) -> None:
+    """Some studies done, one that failed, one under way."""
+    project = page.url.rstrip("/").rsplit("/", 1)[1]
+
+    def study(name: str, options: dict[str, object], **more: object) -> str:
+        body = json.dumps({"study": name, "options": options, **more}).encode()
+        url = f"{page.url.split('/p/')[0]}/api/projects/{project}/runs"
+        made = urllib.request.Request(url, body, {"content-type": "application/json"})
+        with urllib.request.urlopen(made, timeout=60) as answer:
+            return str(json.load(answer)["id"])
+
+    study("linear_flow", {})
+    study("sensitivities", {"bus": "Heron End"})
+    study("balancing", {"feeder": "Heron End"})
+    study("sweep", {"steps": 40, "automatic": "on"}, keep="Growth of demand")
+    study("sweep", {"quantity": "conditions", "automatic": "on"})
+    study("balancing", {"feeder": "T-Lantern Row", "method": "genetic", "searches": 12})
+    page.wait_for_timeout(6000)
+    show(page, "Jobs")
 
 
 def find(page: Page, name: str) -> None:
@@ -204,7 +220,7 @@ SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
     ("feeder", "light", feeder),
     ("tables", "light", tables),
     ("not-solved", "light", unsolved),
-    ("commands", "dark", palette),
+    ("jobs", "dark", jobs),
     ("workings", "light", workings),
     ("catalogue", "light", catalogue),
     ("model", "light", model),

@@ -74,7 +74,7 @@ def service(folder: Path) -> Iterator[tuple[str, subprocess.Popen[bytes]]]:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
     arguments = [*MADE_UP, "serve", "--data", str(folder), "--port", str(port), "--workers", "1"]
-    environment = {**os.environ, "VASTMESH_WORKERS_READY": "0"}
+    environment = {**os.environ, "VASTMESH_WORKERS_READY": "0", "VASTMESH_NICE": "0"}
     process = subprocess.Popen(arguments, cwd=ROOT, stdout=subprocess.DEVNULL, env=environment)
     address = f"http://127.0.0.1:{port}/api"
 

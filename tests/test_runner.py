@@ -25,7 +25,7 @@ LONG = 300.0  # for what takes no time unless the machine is busy
 
 @pytest.fixture(scope="module")
 def two_workers() -> Iterator[LocalPool]:
-    pool = LocalPool(2)
+    pool = LocalPool(2, nice=0)
     yield pool
     pool.close()
 
@@ -90,7 +90,7 @@ def test_a_study_in_parts_comes_back_whole_and_in_order(runner: Runner) -> None:
 
 def test_one_worker_and_two_give_the_same_answer_to_the_last_bit(two_workers: LocalPool) -> None:
     found = []
-    alone = LocalPool(1)
+    alone = LocalPool(1, nice=0)
     for pool in (alone, two_workers, two_workers):
         one = Runner(pool=pool)
         job = in_parts(one, parts=40, seed=7)
@@ -208,7 +208,7 @@ def test_a_study_in_one_piece_whose_worker_dies_once_is_done_again(runner: Runne
 
 
 def test_what_leaks_is_ended_before_the_machine_is(tmp_path: Path) -> None:
-    pool = LocalPool(1, memory_mb=600)
+    pool = LocalPool(1, memory_mb=600, nice=0)
     one = Runner(pool=pool)
     job = in_parts(one, parts=10, trouble="leak")
     assert ended(job) is JobState.FINISHED

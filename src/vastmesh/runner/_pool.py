@@ -27,7 +27,7 @@ _MOST_TASKS = 400  # of one worker, then it is replaced
 _GROWN_MB = 700  # beyond what it had when it was new: replaced when it is idle
 _GRACE_S = 0.7  # between being asked to stop and being ended
 _GRACE_WITH_BEST_S = 10.0  # for a study that answers with the best so far
-_NICE = 10  # below the service: the live loop goes first
+_NICE = 15  # below the service: the live loop goes first
 _ONE_THREAD = ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "NUMBA_NUM_THREADS", "POLARS_MAX_THREADS")
 
 
@@ -118,11 +118,20 @@ class _Worker:
 class LocalPool:
     """As many processes as it is asked to use at once; one thread looks after them all. Safe for use by several threads."""
 
-    def __init__(self, size: int | None = None, *, memory_mb: float | None = None, folder: Path | None = None) -> None:
+    def __init__(
+        self,
+        size: int | None = None,
+        *,
+        memory_mb: float | None = None,
+        nice: int | None = None,
+        folder: Path | None = None,
+    ) -> None:
         """``size``: how many side by side, by default as many as cores; ``memory_mb``: of one of them, by default its share of
         three quarters of the machine's; ``folder``: for what is handed over, emptied when closed."""
         self._size = size or usual_size()
         self.memory_mb = memory_mb or max(1024.0, 0.75 * psutil.virtual_memory().total / 2**20 / (self._size + 1))
+        told = os.environ.get("VASTMESH_NICE", "")
+        self._nice = nice if nice is not None else int(told) if told.isdigit() else _NICE
         self._within = folder
         self._folder: Path | None = None
         self._workers: list[_Worker] = []
@@ -233,7 +242,7 @@ class LocalPool:
             )  # fmt: skip
         theirs.close()
         with contextlib.suppress(psutil.Error, OSError):
-            psutil.Process(process.pid).nice(_NICE)
+            psutil.Process(process.pid).nice(self._nice)
         worker = _Worker(process, Connection(ours.detach()), errors)
         self._workers.append(worker)
         worker.line.send({"path": sys.path, "folder": str(self.folder), "warm": warm})

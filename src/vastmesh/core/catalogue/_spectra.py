@@ -26,10 +26,17 @@ _SPECTRA: dict[str, tuple[str, dict[int, float]]] = {
 }  # fmt: skip
 
 
+# Angles against h times the fundamental's, where the physics gives them: blocks of current of 120°.
+_ANGLES: dict[str, dict[int, float]] = {
+    "Six-pulse rectifier, ideal": {h: 180.0 if h % 6 == 5 else 0.0 for h in _SPECTRA["Six-pulse rectifier, ideal"][1]},
+}
+
+
 def _build() -> list[EquipmentType]:
     found = []
     for name, (words, orders) in _SPECTRA.items():
         values: dict[str, Value] = {f"order_{h}_pct": float(v) for h, v in orders.items()}
+        values |= {f"order_{h}_deg": a for h, a in _ANGLES.get(name, {}).items()}
         thd = sum(v * v for v in orders.values()) ** 0.5
         values["distortion_pct"] = round(thd, 1)
         found.append(EquipmentType("spectrum", name, f"{name}: {words}, harmonic spectrum {thd:.0f} %", values, "", thd,

@@ -1,6 +1,6 @@
 """Studies: one room each. Importing this package registers all of them."""
 
-from . import balancing, linear_flow, load_flow, sensitivities, sweep
+from . import balancing, harmonics, linear_flow, load_flow, sensitivities, sweep
 from .base import STUDIES, Answer, Inputs, Missing, Progress, Split, StopRequested, Study, study_named
 
 __all__ = [
@@ -13,6 +13,7 @@ __all__ = [
     "StopRequested",
     "Study",
     "balancing",
+    "harmonics",
     "linear_flow",
     "load_flow",
     "sensitivities",

@@ -1,0 +1,230 @@
+"""The network at any frequency, on the pattern of its nodal admittance matrix.
+
+Per unit on the base power and nominal voltages of the load flow; order h is frequency over the network's own.
+
+- Series impedance of branches: r h^k + j h x, k the skin effect of the element (0 where it has none).
+- Shunt susceptance that is capacitive grows with h, one that is inductive falls with 1/h; conductance stays.
+- Long lines: z' = z sinh(t)/t, y' = y tanh(t/2)/(t/2), t = sqrt(z y) (Grainger, Stevenson, "Power System Analysis", ch. 6).
+- Transformers turn positive sequence one way and negative sequence the other.
+- Sources r h^a + j h x by their fault level; machines j h x'' with r = x''/20 growing with sqrt(h); motors by locked rotor.
+- Demand of P and Q at voltage V: R = V²/P and X = V²/Q side by side or in series at the network's frequency; or R in series with
+  0.073 h R, beside h R / (6.7 Q/P - 0.74) (CIGRE Working Group 36-05, Electra 77, 1981).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ...catalogue import source_impedance_ohm
+from ...electrical.admittance import NodalPattern, TwoPorts, nodal_values, two_ports
+from ...electrical.arrays import Columns, Complexes, Floats, Ints, NetArrays
+from ...electrical.sparse import SparseLU
+from ...errors import SingularMatrix
+from ...flow.balanced import Reading
+from ...network import Generator, InductionMotor, LumpedLoad, Network, Source, SynchronousMotor
+from ._options import GridOptions
+
+_MACHINE_X_OVER_R = 20.0
+
+
+@dataclass(frozen=True)
+class _Series:
+    """Admittances to earth 1/(r h^k + j h x) at rows of the matrix."""
+
+    row: Ints
+    r: Floats
+    x: Floats
+    k: Floats
+
+    def at(self, order: float) -> Complexes:
+        return np.asarray(1 / (self.r * order**self.k + 1j * order * self.x))
+
+
+class Grid:
+    """A solved network seen at other frequencies. ``alone``: elements whose demand is no impedance, as they inject instead."""
+
+    def __init__(self, network: Network, reading: Reading, options: GridOptions, alone: frozenset[str] = frozenset()):
+        self.reading, self.options = reading, options
+        self.arrays: NetArrays = reading.arrays
+        self.pattern: NodalPattern = reading.problem.pattern
+        self._branch = self.arrays.tables["branch"]
+        self._skin, self._is_line = self._of_branches(network)
+        self._series = self._to_earth(network)
+        self._load_row, self._demand = self._of_demand(network, alone)
+        self.begin()
+
+    def begin(self) -> None:
+        """Forget the pivots of what was solved before, on which the last bits of what follows would hang."""
+        self._lu = SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True)
+
+    def close(self) -> None:
+        self._lu.close()
+
+    @property
+    def frequency_hz(self) -> float:
+        return self.arrays.frequency_hz
+
+    def row(self, bus: str) -> int:
+        """Row of the matrix of a bus, -1 without supply."""
+        return int(self.pattern.row[self.arrays.bus_id.index(bus)])
+
+    def _of_branches(self, network: Network) -> tuple[Floats, np.ndarray]:
+        element = self._branch["element"].tolist()
+        ids, kinds = self.arrays.element_id, self.arrays.element_kind
+        skin = np.array([float(getattr(network.items.get(ids[e]), "skin_exponent", 0.0) or 0.0) for e in element])
+        return skin, np.array([kinds[e] == "line" for e in element], np.bool_)
+
+    def _to_earth(self, network: Network) -> _Series:
+        base, rows = self.arrays.base_mva, dict(zip(self.arrays.bus_id, self.pattern.row.tolist(), strict=True))
+        kv = dict(zip(self.arrays.bus_id, self.arrays.bus_kv.tolist(), strict=True))
+        found: list[tuple[int, float, float, float]] = []
+        for e in network.elements():
+            if not e.in_service or e.missing() or not e.buses() or (row := rows.get(e.buses()[0], -1)) < 0:
+                continue
+            bus = e.buses()[0]
+            z: complex | None = None
+            k = 0.5
+            if isinstance(e, Source):
+                level = e.fault_max_mva if self.options.fault_level == "highest" else e.fault_min_mva
+                z, k = (
+                    source_impedance_ohm(level, e.x_over_r, kv[bus]) / kv[bus] ** 2 * base,
+                    self.options.source_exponent,
+                )
+            elif isinstance(e, Generator) and e.rated_mva:
+                z = complex(1 / _MACHINE_X_OVER_R, 1) * e.xd_pct / 100 * base / e.rated_mva
+            elif self.options.demand == "none":
+                continue
+            elif isinstance(e, InductionMotor):
+                cos = e.starting_power_factor
+                z = (
+                    complex(cos, (1 - cos * cos) ** 0.5)
+                    / e.starting_current_x
+                    * base
+                    / e.rated_input_mva(e.power_factor)
+                )
+            elif isinstance(e, SynchronousMotor):
+                size = e.rated_input_mva(e.power_factor or 1.0)
+                z = complex(1 / _MACHINE_X_OVER_R, 1) * e.xd_pct / 100 * base / size
+            elif isinstance(e, LumpedLoad) and e.motor_pct and (size := abs(e.power_mva()) * e.motor_pct / 100):
+                z = complex(0.3, 1) / abs(complex(0.3, 1)) / e.motor_starting_x * base / size
+            if z is not None:
+                found.append((row, z.real, z.imag, k))
+        row, r, x, k_ = zip(*found, strict=True) if found else ((), (), (), ())
+        return _Series(np.array(row, np.int64), np.array(r, float), np.array(x, float), np.array(k_, float))
+
+    def _of_demand(self, network: Network, alone: frozenset[str]) -> tuple[Ints, Complexes]:
+        """Rows and conj(S)/V², the admittance at the network's frequency, of demand that is an impedance."""
+        load = self.arrays.tables["load"]
+        row = self.pattern.row[load["bus"]]
+        ids, kinds = self.arrays.element_id, self.arrays.element_kind
+        element = load["element"].tolist()
+        share = np.array([
+            0.0 if ids[e] in alone or kinds[e] in ("induction_motor", "synchronous_motor")
+            else 1 - _motor_share(network, ids[e]) for e in element
+        ])  # fmt: skip
+        power = self.reading.load_power / self.arrays.base_mva * share
+        counts = (row >= 0) & (power.real > 0) & (self.options.demand != "none")
+        volts = np.abs(self.reading.v0[load["bus"][counts]])
+        return row[counts], np.asarray(np.conj(power[counts]) / volts**2)
+
+    def _demand_at(self, order: float) -> Complexes:
+        y = self._demand
+        if self.options.demand == "parallel":
+            b = y.imag  # negative where it is inductive
+            return np.asarray(y.real + 1j * np.where(b < 0, b / order, b * order))
+        if self.options.demand == "series":
+            z = 1 / y
+            x = np.where(z.imag > 0, z.imag * order, z.imag / order)
+            return np.asarray(1 / (z.real + 1j * x))
+        r = 1 / y.real
+        motors = 6.7 * (-y.imag) / y.real - 0.74
+        beside = np.where(motors > 1e-3, motors / (1j * order * r), 0.0)
+        return np.asarray(1 / (r + 0.073j * order * r) + beside)
+
+    def ports(self, order: float, sequence: int) -> TwoPorts:
+        """Two-ports of all branches at an order; ``sequence`` 1 or -1."""
+        b = self._branch
+        r, x = b["r"] * order**self._skin, b["x"] * order
+        shunts = [_susceptance(b[s], order) for s in ("shunt_from", "shunt_to")]
+        if self.options.lines == "long":
+            r, x, shunts = self._long(r, x, shunts)
+        columns: Columns = {
+            **b,
+            "r": r,
+            "x": x,
+            "shunt_from": shunts[0],
+            "shunt_to": shunts[1],
+            "shift": sequence * b["shift"],
+        }
+        return two_ports(columns)
+
+    def _long(self, r: Floats, x: Floats, shunts: list[Complexes]) -> tuple[Floats, Floats, list[Complexes]]:
+        z, y = r + 1j * x, shunts[0] + shunts[1]
+        t = np.sqrt(z * y)
+        long = self._is_line & (np.abs(t) > 1e-7)
+        safe = np.where(long, t, 1.0)
+        z = np.where(long, z * np.sinh(safe) / safe, z)
+        half = np.where(long, np.tanh(safe / 2) / (safe / 2), 1.0)
+        return z.real, z.imag, [s * half for s in shunts]
+
+    def factorise(self, order: float, sequence: int = 1) -> TwoPorts:
+        """Make ready for solving at an order. Raises :class:`SingularMatrix` at an exact resonance without losses."""
+        ports = self.ports(order, sequence)
+        shunt = self.arrays.tables["shunt"]
+        values = nodal_values(self.pattern, ports, {**shunt, "y": _susceptance(shunt["y"], order)})
+        for row, y in ((self._series.row, self._series.at(order)), (self._load_row, self._demand_at(order))):
+            at = self.pattern.diagonal[row]
+            values += np.bincount(at, y.real, len(values)) + 1j * np.bincount(at, y.imag, len(values))
+        try:
+            self._lu.factorise(values)
+        except SingularMatrix:
+            raise SingularMatrix(
+                f"at {order * self.frequency_hz:g} Hz (order {order:g}) the network is in resonance without any loss"
+            ) from None
+        return ports
+
+    def solve(self, injected: Complexes) -> Complexes:
+        """Voltages for currents into the network, both (n,) or (k, n), per unit."""
+        return self._lu.solve(injected)
+
+    def unit(self, row: int) -> Complexes:
+        """Voltages of all rows for one per unit of current into one: a column of the impedance matrix."""
+        rhs = np.zeros(self.pattern.n, np.complex128)
+        rhs[row] = 1.0
+        return self.solve(rhs)
+
+    def capacitances(self, order: float, v: Complexes) -> dict[str, float]:
+        """Reactive power in every capacitance (lines, cables, banks) at voltages (n,) of an order: who swings, per unit."""
+        found: dict[str, float] = {}
+        rows, ids = self.pattern.row, self.arrays.element_id
+        for name, bus, ratio in (("shunt_from", "from", "ratio_from"), ("shunt_to", "to", "ratio_to")):
+            b = np.maximum(self._branch[name].imag, 0) * order
+            at = rows[self._branch[bus]]
+            inner = np.where(at >= 0, np.abs(v[at]), 0.0) / self._branch[ratio]
+            for n in np.flatnonzero(b * inner).tolist():
+                ident = ids[self._branch["element"][n]]
+                found[ident] = found.get(ident, 0.0) + float(b[n] * inner[n] ** 2)
+        shunt = self.arrays.tables["shunt"]
+        for n in range(len(shunt["bus"])):
+            at = rows[shunt["bus"][n]]
+            if at >= 0 and shunt["y"][n].imag > 0:
+                ident = ids[shunt["element"][n]]
+                found[ident] = found.get(ident, 0.0) + float(shunt["y"][n].imag * order * abs(v[at]) ** 2)
+        return found
+
+
+def sequence_of(order: float) -> int:
+    """Sequence of a balanced harmonic: 1 positive, -1 negative, 0 zero. Orders between whole ones count as positive."""
+    whole = round(order)
+    return 1 if abs(order - whole) > 1e-9 else (0, 1, -1)[whole % 3]
+
+
+def _susceptance(y: Complexes, order: float) -> Complexes:
+    return np.asarray(y.real + 1j * np.where(y.imag > 0, y.imag * order, y.imag / order))
+
+
+def _motor_share(network: Network, ident: str) -> float:
+    item = network.items.get(ident)
+    return (item.motor_pct or 0.0) / 100 if isinstance(item, LumpedLoad) else 0.0
