@@ -334,3 +334,17 @@ def test_a_scan_in_parts_is_the_scan(demo: Network) -> None:
     forwards = [study.split.answer(ready, p, lambda share, words: None)["z"] for p in parts]
     backwards = [study.split.answer(ready, p, lambda share, words: None)["z"] for p in reversed(parts)][::-1]
     assert np.array_equal(np.concatenate(forwards), np.concatenate(backwards))
+
+
+def test_workings_come_to_the_figures_of_the_result(demo: Network) -> None:
+    study = STUDIES["distortion"]
+    result = run("distortion", demo)
+    assert study.explain is not None
+    checked = 0
+    for ident in ("Cold Store", "T-Q1", "33 kV to Harbour"):
+        for working in study.explain(demo, result, demo.condition, ident):
+            for cell in working.ledger:
+                if cell.solver is not None:
+                    assert cell.value == pytest.approx(cell.solver, rel=1e-9), (ident, cell.symbol)
+                    checked += 1
+    assert checked == 1 + 3 + 2

@@ -28,11 +28,15 @@ function useSize() {
   return { frame, size }
 }
 
+/** A curve of more points has no marks; what it is at the pointer is told instead. */
+const MOST_MARKS = 80
+
 const isFigure = (v: unknown): v is number => typeof v === 'number'
 
 export function FigurePlot({ figure }: { figure: Figure }) {
   const theme = useTheme()
   const { frame, size } = useSize()
+  const [pointed, setPointed] = useState<number | null>(null)
   const words = [...new Set(figure.series.flatMap((s) => s.x.filter((v) => typeof v === 'string')))]
   const named = words.length > 0
   const place = (v: number | string | null) => (named ? words.indexOf(String(v)) : (v as number))
@@ -66,6 +70,7 @@ export function FigurePlot({ figure }: { figure: Figure }) {
       return last === undefined ? 0 : y(last)
     }),
   )
+  const long = !named && figure.series.some((s) => (s.drawn ?? 'line') === 'line' && s.x.length > MOST_MARKS)
   const across = named
     ? words.map((w, n) => ({ at: x(n), label: w }))
     : x.ticks(Math.max(2, Math.round(size.width / 90))).map((t) => ({ at: x(t), label: String(t) }))
@@ -77,6 +82,8 @@ export function FigurePlot({ figure }: { figure: Figure }) {
         role="img"
         aria-label={`${figure.label}: ${figure.series.map((s) => s.label).join('; ')}`}
         data-testid={`figure-${figure.name}`}
+        onPointerMove={(e) => setPointed(e.clientX - e.currentTarget.getBoundingClientRect().left)}
+        onPointerLeave={() => setPointed(null)}
       >
         <text x={4} y={12} fill={theme.quiet}>
           {figure.y.label}
@@ -107,13 +114,14 @@ export function FigurePlot({ figure }: { figure: Figure }) {
                   ? `M${x(b.value)} ${TOP}V${size.height - BOTTOM}`
                   : `M${LEFT} ${y(b.value)}H${size.width - RIGHT}`
               }
-              stroke={theme.breach}
-              strokeDasharray="6 4"
+              stroke={b.across === 'x' ? theme.quiet : theme.breach}
+              strokeWidth={b.across === 'x' ? 0.8 : 1}
+              strokeDasharray={b.across === 'x' ? '2 3' : '6 4'}
             />
             <text
-              x={b.across === 'x' ? x(b.value) + 4 : size.width - RIGHT + 7}
-              y={b.across === 'x' ? TOP + 9 : y(b.value) + 4}
-              fill={theme.breach}
+              x={b.across === 'x' ? x(b.value) + 3 : size.width - RIGHT + 7}
+              y={b.across === 'x' ? size.height - BOTTOM - 4 : y(b.value) + 4}
+              fill={b.across === 'x' ? theme.quiet : theme.breach}
             >
               {b.label}
             </text>
@@ -121,7 +129,9 @@ export function FigurePlot({ figure }: { figure: Figure }) {
         ))}
         {figure.series.map((s, n) => {
           const points = s.x.map((v, i) => ({ x: place(v), y: s.y[i], word: v, id: s.elements?.[i] ?? null }))
-          const offset = s.drawn === 'bars' ? (n - (figure.series.length - 1) / 2) * column : 0
+          const group = figure.series.filter((o) => o.drawn === 'bars')
+          const offset = s.drawn === 'bars' ? (group.indexOf(s) - (group.length - 1) / 2) * column : 0
+          const marked = s.drawn !== 'line' || points.length <= MOST_MARKS
           return (
             <g key={s.name}>
               {(s.drawn ?? 'line') === 'line' && (
@@ -134,7 +144,7 @@ export function FigurePlot({ figure }: { figure: Figure }) {
                 />
               )}
               {points.map((p, i) =>
-                !isFigure(p.y) || !isFigure(p.x) ? null : (
+                !marked || !isFigure(p.y) || !isFigure(p.x) ? null : (
                   <g
                     // biome-ignore lint/suspicious/noArrayIndexKey: points have their order and nothing else
                     key={i}
@@ -166,10 +176,49 @@ export function FigurePlot({ figure }: { figure: Figure }) {
             </g>
           )
         })}
+        {long && pointed !== null && <Pointer figure={figure} at={pointed} x={x} y={y} />}
       </svg>
     </Frame>
   )
 }
+
+/** What the curves are where the pointer is: the nearest point of each. */
+function Pointer(props: { figure: Figure; at: number; x: Scale; y: (v: number) => number }) {
+  const theme = useTheme()
+  const { figure, x, y } = props
+  const wanted = x.invert(props.at)
+  const found = figure.series.flatMap((s) => {
+    let best = -1
+    for (let i = 0; i < s.x.length; i++) {
+      const v = s.x[i]
+      if (
+        isFigure(v) &&
+        isFigure(s.y[i]) &&
+        (best < 0 || Math.abs(v - wanted) < Math.abs((s.x[best] as number) - wanted))
+      )
+        best = i
+    }
+    return best < 0 ? [] : [{ x: s.x[best] as number, y: s.y[best] as number }]
+  })
+  const first = found[0]
+  if (!first) return null
+  const text = `${fixed(first.x, figure.x.digits ?? 1)} ${figure.x.unit ?? ''}: ${found
+    .map((p) => fixed(p.y, figure.y.digits ?? 2))
+    .join('; ')} ${figure.y.unit ?? ''}`
+  return (
+    <g pointerEvents="none" data-testid="pointed">
+      <path d={`M${x(first.x)} ${TOP}V${y(first.y)}`} stroke={theme.quiet} strokeWidth={0.8} />
+      {found.map((p) => (
+        <circle key={p.y} cx={x(p.x)} cy={y(p.y)} r={3} fill={theme.ink} />
+      ))}
+      <text x={LEFT + 8} y={12} fill={theme.ink} dx={120}>
+        {text}
+      </text>
+    </g>
+  )
+}
+
+type Scale = ((v: number) => number) & { invert: (v: number) => number }
 
 interface Point {
   readonly x: number | null

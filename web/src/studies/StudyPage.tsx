@@ -56,8 +56,10 @@ function useOptions(study: StudyInfo): [Item, (name: string, value: unknown) => 
   const [entered, setEntered] = useKept<Record<string, unknown>>(`options of ${study.name}`, {})
   const selected = useBench((s) => (s.selected ? s.items.get(s.selected) : undefined))
   const options = useMemo(() => {
+    // What is selected fills the first reference it fits.
+    const first = study.fields.find((f) => f.ref && selected && fits(selected, f.ref))
     const usual = study.fields.map((f) => {
-      const chosen = f.ref && selected && fits(selected, f.ref) ? selected.id : undefined
+      const chosen = f === first ? selected?.id : undefined
       return [f.name, f.name in entered ? entered[f.name] : (chosen ?? f.default)] as const
     })
     return { kind: 'options', id: study.name, name: study.label, ...Object.fromEntries(usual) } as Item
@@ -92,7 +94,7 @@ export function StudyPage({ study }: { study: StudyInfo }) {
   const start = () => void work.run(given(study, options))
   useFollowing(study.follows && follow, work, start)
   const shown = study.fields.filter((f) => applies(options, f))
-  const groups = [...new Set(shown.map((f) => f.group ?? 'data'))]
+  const groups = [...new Set(['data', ...shown.map((f) => f.group ?? 'data')])]
   return (
     <Frame>
       <Form

@@ -6,6 +6,7 @@ from ..base import Study, register
 from ._distortion import run_distortion
 from ._options import DistortionOptions, ScanOptions
 from ._scan import SPLIT
+from ._workings import explain_distortion
 
 __all__ = ["DistortionOptions", "ScanOptions", "run_distortion"]
 
@@ -17,6 +18,7 @@ register(
         options=DistortionOptions,
         run=run_distortion,
         follows=True,
+        explain=explain_distortion,
     )
 )
 register(

@@ -182,7 +182,7 @@ def _buses(
     ids = [arrays.bus_id[n] for n in shown]
     columns = [
         Column("id", "Id", ids, fixed=True), Column("name", "Name", [network[b].name for b in ids], fixed=True),
-        Column("nominal_kv", "Nominal", arrays.bus_kv[shown], "kV", 3, fixed=True),
+        Column("nominal_kv", "Nominal", arrays.bus_kv[shown], "kV", 2, fixed=True),
         Column("thd_pct", "Distortion", total, "%", 2, "Root of the sum of squares of all orders"),
         Column("most_order", "Most", np.array([found[k].order for k in most]), None, 0, "Order of the largest voltage"),
         Column("rms_pu", "RMS", np.sqrt(fundamental**2 + ((volts * base / 100) ** 2).sum(axis=0)), "p.u.", 4, "With all orders"),
@@ -265,22 +265,31 @@ def _findings(
     network: Network, grid: Grid, options: DistortionOptions, found: list[Order], volts: Floats, shown: list[int],
     injecting: list[HarmonicSource],
 ) -> list[Finding]:  # fmt: skip
-    made = []
+    """The worst bus of each order and voltage level; how many more there are stands beside it."""
     words = "planning level" if options.limits == "planning" else "compatibility level"
-    for n, bus in enumerate(shown):
-        ident, level = grid.arrays.bus_id[bus], level_of(float(grid.arrays.bus_kv[bus]), options.limits)
-        total = float(np.sqrt((volts[:, n] ** 2).sum()))
-        judged = [(f"order {o.order}", float(volts[k, n]), limit_pct(level, o.order), k) for k, o in enumerate(found)]
-        judged.append(("total distortion", total, total_pct(level), int(volts[:, n].argmax())))
-        for what, value, limit, k in judged:
+    total = np.sqrt((volts**2).sum(axis=0))
+    levels = np.array([level_of(float(grid.arrays.bus_kv[b]), options.limits) for b in shown])
+    made = []
+    for level in dict.fromkeys(levels.tolist()):
+        here = np.flatnonzero(levels == level)
+        judged = [
+            (f"order {o.order}", f"order_{o.order}_pct", volts[k], limit_pct(level, o.order))
+            for k, o in enumerate(found)
+        ]
+        for what, quantity, values, limit in [*judged, ("total distortion", "thd_pct", total, total_pct(level))]:
+            n = int(here[values[here].argmax()])
+            value = float(values[n])
             if value <= _WATCH * limit:
                 continue
-            whose = int(found[k].whose[grid.pattern.row[bus]])
-            by = f"; most of it from {network[injecting[whose].element].name}" if whose >= 0 else ""
             severity = Severity.BREACH if value > limit else Severity.WATCH
-            text = f"{what} {value:.2f} %; at most {limit:.3g} % ({words}, {level} voltage){by}"
-            made.append(Finding(ident, "distortion", "thd_pct" if k == len(found) else f"order_{found[k].order}_pct", value, "%",
-                                limit, words.capitalize(), severity, "above", value / limit - 1, text))  # fmt: skip
+            more = int((values[here] > (limit if severity is Severity.BREACH else _WATCH * limit)).sum()) - 1
+            beside = f", and {more} more bus{'es' if more > 1 else ''}" if more else ""
+            k = next((k for k, j in enumerate(judged) if j[0] == what), int(volts[:, n].argmax()))
+            whose = int(found[k].whose[grid.pattern.row[shown[n]]])
+            by = f"; most of it from {network[injecting[whose].element].name}" if whose >= 0 else ""
+            text = f"{what} {value:.2f} %; at most {limit:.3g} % ({words}, {level} voltage){by}{beside}"
+            made.append(Finding(grid.arrays.bus_id[shown[n]], "distortion", quantity, value, "%", limit, words.capitalize(),
+                                severity, "above", value / limit - 1, text))  # fmt: skip
     return made
 
 

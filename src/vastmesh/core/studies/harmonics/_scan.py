@@ -15,7 +15,7 @@ from ...results import Account, Axis, Bound, Column, Figure, Finding, Result, Se
 from ...results.state import LiveLoadFlow
 from ...severity import Severity
 from ..base import Answer, Inputs, Missing, Progress, Split
-from ._grid import Grid
+from ._grid import Grid, sequence_of
 from ._options import ScanOptions
 from ._sources import distorting, spectrum
 
@@ -154,8 +154,8 @@ def _published(
     network: Network, grid: Grid, options: ScanOptions, hz: Floats, z: Complexes, places: list[dict[str, Any]]
 ) -> Result:
     base, name = grid.frequency_hz, network[options.bus].name
-    injected = sorted({h for e in distorting(network) for h in spectrum(network, e.spectrum or "")})
-    scan = Table("scan", "Impedance", [
+    injected = sorted({h for e in distorting(network) for h in spectrum(network, e.spectrum or "") if sequence_of(h)})
+    scan = Table("scan", "By frequency", [
         Column("id", "Id", [options.bus] * len(hz), fixed=True), Column("hz", "Frequency", hz, "Hz", 1, fixed=True),
         Column("order", "Order", hz / base, None, 2, fixed=True), Column("ohm", "Impedance", np.abs(z), "Ω", 3),
         Column("angle_deg", "Angle", np.degrees(np.angle(z)), "°", 1), Column("r_ohm", "R", z.real, "Ω", 3),
