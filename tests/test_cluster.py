@@ -22,6 +22,8 @@ from vastmesh.core.studies.sweep import SweepOptions
 from vastmesh.runner import ClusterPool, JobState, LocalPool, Runner
 from vastmesh.store import JobRecord
 
+pytestmark = pytest.mark.xdist_group("cluster")  # one after the other: the last one ends the scheduler
+
 LONG = 300.0
 ROOT = Path(__file__).parent.parent
 
@@ -50,8 +52,8 @@ class Machines:
             process.wait()
 
 
-@pytest.fixture
-def machines(tmp_path: Path) -> Iterator[Machines]:
+@pytest.fixture(scope="module")
+def machines() -> Iterator[Machines]:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
