@@ -109,10 +109,17 @@ def workings(page: Page) -> None:
     page.get_by_role("tab", name="Workings").click()
 
 
-def catalogue(page: Page) -> None:
-    find(page, "Kesterby F2-02")
-    show(page, "Catalogue")
-    page.get_by_label("Search the catalogue").fill("Al 95..185 11 kV")
+def harmonics(page: Page) -> None:
+    """The scan of a bus beside the spectrum of the most distorted one."""
+    show(page, "Distortion")
+    page.get_by_role("button", name="Run", exact=True).click()
+    page.get_by_test_id("figure-spectrum").wait_for()
+    find(page, "Quillport 33 B")
+    show(page, "Impedance scan")
+    page.get_by_role("button", name="Run", exact=True).click()
+    page.get_by_test_id("figure-scan").wait_for()
+    page.keyboard.press("Shift+B")
+    page.wait_for_timeout(800)
 
 
 def model(page: Page) -> None:
@@ -222,7 +229,7 @@ SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
     ("not-solved", "light", unsolved),
     ("jobs", "dark", jobs),
     ("workings", "light", workings),
-    ("catalogue", "light", catalogue),
+    ("harmonics", "light", harmonics),
     ("model", "light", model),
     ("profile", "light", profile),
     ("terminal", "light", ferry),

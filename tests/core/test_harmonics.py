@@ -7,12 +7,15 @@ from typing import Any
 import numpy as np
 import pytest
 
+from vastmesh.core.electrical.admittance import nodal_values
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.flow import Ending
 from vastmesh.core.network import Network
 from vastmesh.core.results import Result
-from vastmesh.core.results.state import solve_as_set
+from vastmesh.core.results.state import LiveLoadFlow, solve_as_set
 from vastmesh.core.studies import STUDIES, Inputs
+from vastmesh.core.studies.harmonics import ScanOptions
+from vastmesh.core.studies.harmonics._grid import Grid
 from vastmesh.core.studies.harmonics._limits import limit_pct
 
 BRIDGE = "Six-pulse rectifier, ideal"
@@ -348,3 +351,42 @@ def test_workings_come_to_the_figures_of_the_result(demo: Network) -> None:
                     assert cell.value == pytest.approx(cell.solver, rel=1e-9), (ident, cell.symbol)
                     checked += 1
     assert checked == 1 + 3 + 2
+
+
+@pytest.mark.parametrize("demand", ["parallel", "series", "motor_share", "none"])
+@pytest.mark.parametrize("lines", ["nominal", "long"])
+@pytest.mark.parametrize("sequence", [1, -1])
+def test_the_compiled_matrix_is_the_one_of_the_two_ports(demo: Network, demand: Any, lines: Any, sequence: int) -> None:
+    found = LiveLoadFlow(demo).linearise()
+    assert found is not None
+    grid = Grid(demo, found.reading, ScanOptions(bus="Heron End", demand=demand, lines=lines))
+    for order in (0.7, 1.0, 5.0, 7.3, 49.0):
+        shunt = grid.arrays.tables["shunt"]
+        y = shunt["y"].real + 1j * np.where(shunt["y"].imag > 0, shunt["y"].imag * order, shunt["y"].imag / order)
+        plain = nodal_values(grid.pattern, grid.ports(order, sequence), {**shunt, "y": y})
+        rest = grid.values(order, sequence) - plain
+        off = np.ones(len(rest), np.bool_)
+        off[grid.pattern.diagonal] = False
+        assert np.abs(rest[off]).max() < 1e-9 * np.abs(plain).max()  # what stands to earth is on the diagonal alone
+        earth = rest[grid.pattern.diagonal]
+        assert np.all(earth.real > -1e-9 * np.abs(plain).max())  # and gives off nothing
+        assert (np.abs(earth) > 1e-9 * np.abs(plain).max()).sum() >= (2 if demand == "none" else 80)
+
+
+@pytest.mark.parametrize(("form", "z"), [
+    ("parallel", lambda p, q, h: 1 / (p - 1j * q / h)),
+    ("series", lambda p, q, h: (1 / (p - 1j * q)).real + 1j * h * (1 / (p - 1j * q)).imag),
+    ("motor_share", lambda p, q, h: 1 / (1 / ((1 + 0.073j * h) / p) + 1 / (1j * h / p / (6.7 * q / p - 0.74)))),
+])  # fmt: skip
+def test_demand_is_the_impedance_of_its_form(form: str, z: Any) -> None:
+    network = net(bus("a", 11), source("a", 1e6, 1000), bus("b", 11), line("l", "a", "b", 1e-3, 1e-6, 1e-6),
+                  {"kind": "load", "id": "d", "bus": "b", "active_power_mw": 0.5, "reactive_power_mvar": 0.2})  # fmt: skip
+    found = LiveLoadFlow(network).linearise()
+    assert found is not None
+    grid = Grid(network, found.reading, ScanOptions(bus="b", demand=form, lines="nominal"))  # type: ignore[arg-type]
+    bare = Grid(network, found.reading, ScanOptions(bus="b", demand="none", lines="nominal"))
+    base = network.settings.base_mva
+    for h in (1.0, 5.0, 11.5):
+        at_b = grid.pattern.diagonal[grid.row("b")]
+        y = complex(grid.values(h)[at_b] - bare.values(h)[at_b])
+        assert y == pytest.approx(1 / z(0.5 / base, 0.2 / base, h), rel=1e-4)

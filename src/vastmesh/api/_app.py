@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from contextlib import asynccontextmanager, suppress
 from pathlib import Path
 
 from fastapi import FastAPI, HTTPException
@@ -44,7 +44,8 @@ def make_app(data: Path, *, pool: LocalPool | None = None, ready: int = 0) -> Fa
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         def get_ready() -> None:
             warm_up()
-            app.state.runner.pool.warm(ready)
+            with suppress(RuntimeError):  # it has ended meanwhile
+                app.state.runner.pool.warm(ready)
 
         threading.Thread(target=get_ready, daemon=True).start()
         yield

@@ -581,6 +581,8 @@ class Runner:
             self._results.pop(job.id, None)
             if self._book is not None and job.id not in self._unwritten and final.state != "interrupted":
                 job.result = None  # the book has it
+            if final.state != "interrupted":  # which can go on
+                job.plan, job.answers = None, []
         job.end()
         self._tell(job, at_once=True)
 

@@ -7,12 +7,15 @@ from typing import Any
 from ..network import Network
 from ..results.state import run_load_flow
 from .balancing import BalancingOptions, run_balancing
+from .base import Inputs
+from .harmonics import ScanOptions, run_scan
 
 
 def warm_up() -> None:
     """Call every kernel once, with arguments of the types it has in use. A few seconds the first time, then a fraction."""
     run_load_flow(Network.from_items(_line(11.0, "ABC")))
     run_load_flow(Network.from_items([*_line(11.0, "ABC"), *_too_much()]))  # tries every start, then follows the path
+    run_scan(Inputs(Network.from_items(_line(11.0, "ABC"))), ScanOptions(bus="b", to_hz=100.0), _silent)
     run_balancing(
         Network.from_items(_street()), BalancingOptions(feeder="l", method="exchange", time_limit_s=60), _silent
     )

@@ -8,7 +8,9 @@ from ._options import DistortionOptions, ScanOptions
 from ._scan import SPLIT
 from ._workings import explain_distortion
 
-__all__ = ["DistortionOptions", "ScanOptions", "run_distortion"]
+__all__ = ["DistortionOptions", "ScanOptions", "run_distortion", "run_scan"]
+
+run_scan = SPLIT.run
 
 register(
     Study(

@@ -72,7 +72,8 @@ def run_distortion(inputs: Inputs, options: DistortionOptions, progress: Progres
 
 
 def _order(grid: Grid, injecting: list[HarmonicSource], h: int, options: DistortionOptions) -> Order:
-    ports = grid.factorise(float(h), sequence_of(h))
+    grid.factorise(float(h), sequence_of(h))
+    ports = grid.ports(float(h), sequence_of(h))
     branch = grid.arrays.tables["branch"]
     f, t = grid.pattern.row[branch["from"]], grid.pattern.row[branch["to"]]
     live = (f >= 0) & (t >= 0)

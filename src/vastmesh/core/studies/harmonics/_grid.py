@@ -14,18 +14,21 @@ Per unit on the base power and nominal voltages of the load flow; order h is fre
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from ...catalogue import source_impedance_ohm
-from ...electrical.admittance import NodalPattern, TwoPorts, nodal_values, two_ports
+from ...electrical.admittance import NodalPattern, TwoPorts, two_ports
 from ...electrical.arrays import Columns, Complexes, Floats, Ints, NetArrays
 from ...electrical.sparse import SparseLU
 from ...errors import SingularMatrix
 from ...flow.balanced import Reading
 from ...network import Generator, InductionMotor, LumpedLoad, Network, Source, SynchronousMotor
+from ._kernel import MOTOR_SHARE, PARALLEL, SERIES, assemble
 from ._options import GridOptions
 
+_FORMS = {"parallel": PARALLEL, "series": SERIES, "motor_share": MOTOR_SHARE, "none": PARALLEL}
 _MACHINE_X_OVER_R = 20.0
 
 
@@ -37,9 +40,6 @@ class _Series:
     r: Floats
     x: Floats
     k: Floats
-
-    def at(self, order: float) -> Complexes:
-        return np.asarray(1 / (self.r * order**self.k + 1j * order * self.x))
 
 
 class Grid:
@@ -53,6 +53,7 @@ class Grid:
         self._skin, self._is_line = self._of_branches(network)
         self._series = self._to_earth(network)
         self._load_row, self._demand = self._of_demand(network, alone)
+        self._prepare()
         self.begin()
 
     def begin(self) -> None:
@@ -129,20 +130,6 @@ class Grid:
         volts = np.abs(self.reading.v0[load["bus"][counts]])
         return row[counts], np.asarray(np.conj(power[counts]) / volts**2)
 
-    def _demand_at(self, order: float) -> Complexes:
-        y = self._demand
-        if self.options.demand == "parallel":
-            b = y.imag  # negative where it is inductive
-            return np.asarray(y.real + 1j * np.where(b < 0, b / order, b * order))
-        if self.options.demand == "series":
-            z = 1 / y
-            x = np.where(z.imag > 0, z.imag * order, z.imag / order)
-            return np.asarray(1 / (z.real + 1j * x))
-        r = 1 / y.real
-        motors = 6.7 * (-y.imag) / y.real - 0.74
-        beside = np.where(motors > 1e-3, motors / (1j * order * r), 0.0)
-        return np.asarray(1 / (r + 0.073j * order * r) + beside)
-
     def ports(self, order: float, sequence: int) -> TwoPorts:
         """Two-ports of all branches at an order; ``sequence`` 1 or -1."""
         b = self._branch
@@ -169,21 +156,36 @@ class Grid:
         half = np.where(long, np.tanh(safe / 2) / (safe / 2), 1.0)
         return z.real, z.imag, [s * half for s in shunts]
 
-    def factorise(self, order: float, sequence: int = 1) -> TwoPorts:
+    def factorise(self, order: float, sequence: int = 1) -> None:
         """Make ready for solving at an order. Raises :class:`SingularMatrix` at an exact resonance without losses."""
-        ports = self.ports(order, sequence)
-        shunt = self.arrays.tables["shunt"]
-        values = nodal_values(self.pattern, ports, {**shunt, "y": _susceptance(shunt["y"], order)})
-        for row, y in ((self._series.row, self._series.at(order)), (self._load_row, self._demand_at(order))):
-            at = self.pattern.diagonal[row]
-            values += np.bincount(at, y.real, len(values)) + 1j * np.bincount(at, y.imag, len(values))
         try:
-            self._lu.factorise(values)
+            self._lu.factorise(self.values(order, sequence))
         except SingularMatrix:
             raise SingularMatrix(
                 f"at {order * self.frequency_hz:g} Hz (order {order:g}) the network is in resonance without any loss"
             ) from None
-        return ports
+
+    def values(self, order: float, sequence: int = 1) -> Complexes:
+        """The nodal admittance matrix at an order, on its pattern, (nnz,); the same array every time."""
+        fill: Any = assemble
+        fill(order, *self._live, self._turn if sequence > 0 else np.conj(self._turn), *self._rest, self._values)
+        return self._values
+
+    def _prepare(self) -> None:
+        """Lay out what the kernel takes."""
+        live, b = self.pattern.live_branch, self._branch
+        long = self._is_line[live] if self.options.lines == "long" else np.zeros(len(live), np.bool_)
+        self._live = (
+            b["r"][live], b["x"][live], self._skin[live], b["shunt_from"][live], b["shunt_to"][live], long,
+            b["ratio_from"][live], b["ratio_to"][live],
+        )  # fmt: skip
+        self._turn = np.exp(1j * b["shift"][live])
+        diagonal, s = self.pattern.diagonal, self._series
+        self._rest = (
+            self.pattern.slots, self.arrays.tables["shunt"]["y"][self.pattern.live_shunt], diagonal[s.row], s.r, s.x, s.k,
+            diagonal[self._load_row], self._demand, _FORMS[self.options.demand],
+        )  # fmt: skip
+        self._values = np.empty(len(self.pattern.indices), np.complex128)
 
     def solve(self, injected: Complexes) -> Complexes:
         """Voltages for currents into the network, both (n,) or (k, n), per unit."""

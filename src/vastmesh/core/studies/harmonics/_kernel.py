@@ -1,0 +1,69 @@
+"""Compiled: the nodal admittance matrix at an order, in one pass over branches, shunts and what stands to earth."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+PARALLEL, SERIES, MOTOR_SHARE = 0, 1, 2
+
+
+@njit(cache=True, nogil=True)
+def assemble(
+    order: float, r: Any, x: Any, skin: Any, shunt_from: Any, shunt_to: Any, long: Any, ratio_from: Any, ratio_to: Any,
+    turn: Any, slots: Any, shunt: Any, earth_slot: Any, earth_r: Any, earth_x: Any, earth_k: Any, load_slot: Any, load_y: Any,
+    form: int, out: Any,
+) -> None:  # fmt: skip
+    """Fill ``out`` (nnz,) with the matrix at an order.
+
+    Branches (n,) of the live part: ``r``, ``x``, ``skin`` at order 1; complex ``shunt_from``, ``shunt_to``; ``long``: by the
+    equations of a long line; ``turn``: exp(j shift) of the sequence. ``slots``: (4 n + n_shunt,) as of the nodal pattern.
+    ``load_y``: conj(S)/V² at order 1, in a ``form``.
+    """
+    out[:] = 0
+    n = len(r)
+    for k in range(n):
+        z = complex(r[k] * order ** skin[k], x[k] * order)
+        yf, yt = scaled(shunt_from[k], order), scaled(shunt_to[k], order)
+        if long[k]:
+            t = np.sqrt(z * (yf + yt))
+            if abs(t) > 1e-7:
+                z = z * np.sinh(t) / t
+                half = np.tanh(t / 2) / (t / 2)
+                yf, yt = yf * half, yt * half
+        y = 1 / z
+        a, b = ratio_from[k], ratio_to[k]
+        out[slots[k]] += (y + yf) / (a * a)
+        out[slots[n + k]] -= y / (a * b) * turn[k]
+        out[slots[2 * n + k]] -= y / (a * b) * np.conj(turn[k])
+        out[slots[3 * n + k]] += (y + yt) / (b * b)
+    for k in range(len(shunt)):
+        out[slots[4 * n + k]] += scaled(shunt[k], order)
+    for k in range(len(earth_slot)):
+        out[earth_slot[k]] += 1 / complex(earth_r[k] * order ** earth_k[k], order * earth_x[k])
+    for k in range(len(load_slot)):
+        out[load_slot[k]] += demand(load_y[k], order, form)
+
+
+@njit(cache=True, nogil=True)
+def scaled(y: complex, order: float) -> complex:
+    """A shunt admittance at an order: capacitive susceptance times it, inductive over it."""
+    return complex(y.real, y.imag * order if y.imag > 0 else y.imag / order)
+
+
+@njit(cache=True, nogil=True)
+def demand(y: complex, order: float, form: int) -> complex:
+    """Admittance of demand at an order from conj(S)/V² at the network's frequency."""
+    if form == PARALLEL:
+        return scaled(y, order)
+    if form == SERIES:
+        z = 1 / y
+        return 1 / complex(z.real, z.imag * order if z.imag > 0 else z.imag / order)
+    r = 1 / y.real
+    found = 1 / complex(r, 0.073 * order * r)
+    motors = 6.7 * (-y.imag) / y.real - 0.74
+    if motors > 1e-3:
+        found += motors / complex(0.0, order * r)
+    return found
