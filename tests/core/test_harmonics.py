@@ -10,7 +10,7 @@ import pytest
 from vastmesh.core.electrical.admittance import nodal_values
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.flow import Ending
-from vastmesh.core.network import Network
+from vastmesh.core.network import Condition, Network, Update
 from vastmesh.core.results import Result
 from vastmesh.core.results.state import LiveLoadFlow, solve_as_set
 from vastmesh.core.studies import STUDIES, Inputs
@@ -390,3 +390,63 @@ def test_demand_is_the_impedance_of_its_form(form: str, z: Any) -> None:
         at_b = grid.pattern.diagonal[grid.row("b")]
         y = complex(grid.values(h)[at_b] - bare.values(h)[at_b])
         assert y == pytest.approx(1 / z(0.5 / base, 0.2 / base, h), rel=1e-4)
+
+
+def test_states_laid_over_each_other_are_each_what_they_are_alone(demo: Network) -> None:
+    asked = {"bus": "Quillport 33 B", "from_hz": 100, "to_hz": 900, "step_hz": 20}
+    over = run("scan", demo, over="steps", bank="Quillport capacitors", **asked)
+    assert [s.label for s in over.figures[0].series] == ["0 steps on", "1 step on", "2 steps on", "3 steps on"]
+    for k in (0, 3):
+        alone = demo.copy()
+        alone.apply([Update(id="Quillport capacitors", values={"steps_on": k})])
+        assert over.tables["scan"][f"ohm_{k + 1}"] == pytest.approx(
+            run("scan", alone, **asked).tables["scan"]["ohm"], rel=1e-12
+        )
+    peaks = [hz for hz, kind, name in zip(*(over.tables["resonances"][c] for c in ("hz", "kind", "takes_part")), strict=True)
+             if kind == "peak" and "Quillport capacitors" in name]  # fmt: skip
+    assert peaks == sorted(peaks, reverse=True)  # more capacitance, lower frequency
+    conditions = run("scan", demo, over="conditions", **asked)
+    names = [c.name for c in demo.of(Condition)]
+    assert [s.label for s in conditions.figures[0].series] == names
+    noon = run("scan", demo.copy(), **asked)
+    assert conditions.tables["scan"]["ohm_1"] == pytest.approx(noon.tables["scan"]["ohm"], rel=1e-12)
+    with pytest.raises(InvalidFields, match="name a shunt"):
+        run("scan", demo, over="steps", bank="T-Q1", **asked)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_what_each_source_makes_alone_adds_up_to_what_all_make(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    network = two_bridges("Yyn0")
+    network.apply([Update(id=d, values={"active_power_mw": float(rng.uniform(0.5, 3))}) for d in ("d1", "d2")])
+    result = run("distortion", network, bus="a", **QUIET)
+    table = result.tables["contributions"]
+    for ident in ("d1", "d2"):
+        alone = network.copy()
+        alone.apply([Update(id=other, values={"spectrum": None}) for other in ("d1", "d2") if other != ident])
+        found = run("distortion", alone, bus="a", **QUIET)
+        for h in (5, 11):
+            assert at(result, "contributions", ident, f"order_{h}_pct") == pytest.approx(
+                at(found, "buses", "a", f"order_{h}_pct"), rel=1e-9
+            )
+    # All angles are known: the projections on the sum make up the whole of it.
+    assert set(table["most_order"]) == {5}
+    assert sum(table["along_pct"]) == pytest.approx(100, rel=1e-9)
+
+
+def test_the_worst_of_all_conditions_is_the_worst_of_each(demo: Network) -> None:
+    over = run("distortion", demo, over="conditions")
+    study = STUDIES["distortion"]
+    each = {c.name: study.run(Inputs(demo, c), study.options(), lambda share, words: None) for c in demo.of(Condition)}
+    for ident in ("Cold Store", "Heron End", "Lantern Row 0.4", "Kesterby 11"):
+        by_name = {n: at(r, "buses", ident, "thd_pct") for n, r in each.items()}
+        assert at(over, "buses", ident, "thd_pct") == pytest.approx(max(by_name.values()), rel=1e-12)
+        row = list(over.tables["buses"]["id"]).index(ident)
+        where = over.tables["buses"]["under"][row]
+        assert where == max(by_name, key=lambda n: by_name[n])
+        assert at(over, "buses", ident, "most_order") == at(each[where], "buses", ident, "most_order")
+        for h in (5, 11):
+            most = max(at(r, "buses", ident, f"order_{h}_pct") for r in each.values())
+            assert at(over, "buses", ident, f"order_{h}_pct") == pytest.approx(most, rel=1e-12)
+    worst = max((f for r in each.values() for f in r.findings), key=lambda f: f.excess)
+    assert any(f.excess == pytest.approx(worst.excess) and worst.text in f.text for f in over.findings)

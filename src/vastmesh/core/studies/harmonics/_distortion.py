@@ -7,7 +7,7 @@ order, or as plain numbers. Orders that are multiples of three are zero sequence
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -15,7 +15,7 @@ import numpy as np
 from ...electrical.arrays import Complexes, Floats, Ints
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
-from ...network import Network
+from ...network import Condition, Network
 from ...results import Account, Axis, Bound, Column, Figure, Finding, Quantity, Result, Series, Table
 from ...severity import Severity
 from ..base import Inputs, Progress
@@ -24,6 +24,7 @@ from ._limits import level_of, limit_pct, total_pct
 from ._options import DistortionOptions
 from ._scan import assumptions, found_network, grid_of
 from ._sources import HarmonicSource, sources
+from ._worst import worst_of
 
 _MOST_CELLS = 30_000_000  # sources by buses and branches told apart; more than that are summed as phasors
 _WATCH = 0.8  # of a level
@@ -44,7 +45,22 @@ class Order:
 
 
 def run_distortion(inputs: Inputs, options: DistortionOptions, progress: Progress) -> Result:
-    """Raises :class:`InvalidFields` for a bus that is not there; :class:`SingularMatrix` at a resonance without losses."""
+    """Under the condition in use, or the worst of all conditions. Raises :class:`InvalidFields` for a bus that is not there;
+    :class:`SingularMatrix` at a resonance without losses."""
+    if options.over == "present":
+        return _under_one(inputs, options, progress)
+    conditions = inputs.network.of(Condition) or [inputs.under]
+    found: list[tuple[str, Result]] = []
+    for n, c in enumerate(conditions):
+
+        def share(fraction: float, words: str, n: int = n, name: str = c.name) -> None:
+            progress((n + fraction) / len(conditions), f"{name}, {words}")
+
+        found.append((c.name, _under_one(replace(inputs, condition=c), options, share)))
+    return worst_of(found)
+
+
+def _under_one(inputs: Inputs, options: DistortionOptions, progress: Progress) -> Result:
     network = found_network(inputs)
     if options.bus is not None and options.bus not in network:
         raise InvalidFields([FieldProblem("options", "bus", options.bus, "name a bus of this network")])
@@ -157,7 +173,8 @@ def _published(
     )
     summary: dict[str, float | None] = {"worst_thd_pct": float(total[worst]), "sources": float(len(injecting)),
                                         "orders": float(len(found)), "breaches": float(over)}  # fmt: skip
-    tables = {t.name: t for t in (buses, branches, capacitors, who)}
+    whose = _whose(network, grid, injecting, found, shown[drawn], options)
+    tables = {t.name: t for t in (buses, branches, capacitors, who, whose)}
     figures = _figures(grid, options, found, volts, drawn, shown, name)
     quantities = [
         Quantity(
@@ -259,6 +276,44 @@ def _injections(network: Network, grid: Grid, injecting: list[HarmonicSource], o
         Column("angles", "Angles", angles, fixed=True),
         *(Column(f"order_{h}_a", f"Order {h}", np.array([abs(s.injected(h)) for s in injecting]) * base, "A", 2)
           for h in orders),
+    ])  # fmt: skip
+
+
+def _whose(
+    network: Network,
+    grid: Grid,
+    injecting: list[HarmonicSource],
+    found: list[Order],
+    bus: int,
+    options: DistortionOptions,
+) -> Table:
+    """What each source alone makes at one bus, and how much of the total lies in its direction."""
+    row = int(grid.pattern.row[bus])
+    base = abs(grid.reading.v0[bus]) if options.relative_to == "fundamental" else 1.0
+    parts = np.zeros((len(found), len(injecting)), np.complex128)
+    for k, o in enumerate(found):
+        grid.factorise(float(o.order), sequence_of(o.order))
+        z = grid.seen_from(row)
+        parts[k] = [z[s.row] * s.injected(o.order) for s in injecting]
+    alone = 100 * np.abs(parts) / base
+    total = np.sqrt((alone**2).sum(axis=0))
+    order = np.argsort(-total, kind="stable")
+    name = network[grid.arrays.bus_id[bus]].name
+    # Of what has known angles: the share of the phasor sum that points its way.
+    known = np.array([[s.known(o.order) for s in injecting] for o in found])
+    sums = np.where(known, parts, 0).sum(axis=1)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        along = np.where(known, 100 * (parts * np.conj(sums)[:, None]).real / (np.abs(sums) ** 2)[:, None], np.nan)
+    most = alone.argmax(axis=0)
+    picked = along[most, np.arange(len(injecting))]
+    return Table("contributions", f"Whose at {name}", [
+        Column("id", "Id", [injecting[k].element for k in order], fixed=True),
+        Column("name", "Name", [network[injecting[k].element].name for k in order], fixed=True),
+        Column("alone_pct", "Alone", total[order], "%", 3, f"Distortion it alone would make at {name}"),
+        Column("most_order", "Most", np.array([found[k].order for k in most])[order], None, 0, "Order of its largest voltage"),
+        Column("along_pct", "Of the sum", picked[order], "%", 1,
+               "Of that order's phasor sum of known angles: its projection on it"),
+        *(Column(f"order_{o.order}_pct", f"Order {o.order}", a[order], "%", 3) for o, a in zip(found, alone, strict=True)),
     ])  # fmt: skip
 
 

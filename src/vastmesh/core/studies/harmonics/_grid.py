@@ -197,6 +197,12 @@ class Grid:
         rhs[row] = 1.0
         return self.solve(rhs)
 
+    def seen_from(self, row: int) -> Complexes:
+        """Voltage of one row for one per unit of current into each: a row of the impedance matrix."""
+        rhs = np.zeros(self.pattern.n, np.complex128)
+        rhs[row] = 1.0
+        return self._lu.solve_transposed(rhs)
+
     def capacitances(self, order: float, v: Complexes) -> dict[str, float]:
         """Reactive power in every capacitance (lines, cables, banks) at voltages (n,) of an order: who swings, per unit."""
         found: dict[str, float] = {}

@@ -43,6 +43,13 @@ class ScanOptions(GridOptions):
     to_hz: float = quantity("To", "Last frequency", unit="Hz", default=2500.0, ge=1, le=20_000)
     step_hz: float = quantity("Step", "Between two frequencies; peaks and dips are sought between them", unit="Hz", default=5.0,
                               ge=0.1, le=1000)  # fmt: skip
+    over: Literal["present", "conditions", "steps"] = choice(
+        "Laid over",
+        "The condition in use alone; every condition; or every number of steps of a bank",
+        default="present",
+    )
+    bank: str | None = reference("Bank", "Capacitors or reactor whose steps are gone through", to="shunt", default=None,
+                                 when={"over": ("steps",)})  # fmt: skip
     sequence: Literal["positive", "negative"] = choice(
         "Sequence", "They differ only in the shifts of transformers, which matter for the angle of a transfer impedance",
         default="positive",
@@ -52,6 +59,8 @@ class ScanOptions(GridOptions):
     def _range(self) -> Self:
         if self.to_hz <= self.from_hz:
             raise ValueError("to_hz: enter a frequency above the first one")
+        if self.over == "steps" and self.bank is None:
+            raise ValueError("bank: choose whose steps are gone through")
         if (self.to_hz - self.from_hz) / self.step_hz > 20_000:
             raise ValueError("step_hz: more than 20,000 frequencies; enter a wider step")
         return self
@@ -62,6 +71,9 @@ class DistortionOptions(GridOptions):
 
     bus: str | None = reference("Bus", "Whose spectrum and waveform are drawn; the most distorted when blank", to="bus",
                                 default=None)  # fmt: skip
+    over: Literal["present", "conditions"] = choice(
+        "Under", "The condition in use, or the worst of every condition", default="present"
+    )
     unknown: Literal["law", "arithmetic", "in_phase"] = choice(
         "Unknown angles", "Spectra without angles add by the summation law of IEC TR 61000-3-6, as plain numbers, or as if "
         "their angles were 0", default="law", group="summation",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -10,7 +11,7 @@ import numpy as np
 from ...electrical.arrays import Complexes, Floats
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
-from ...network import Network
+from ...network import Condition, Network, Shunt, Update
 from ...results import Account, Axis, Bound, Column, Figure, Finding, Result, Series, Table
 from ...results.state import LiveLoadFlow
 from ...severity import Severity
@@ -22,24 +23,62 @@ from ._sources import distorting, spectrum
 _TOGETHER = 200  # frequencies of one part
 _TOLD_PCT = 5.0  # share from which a capacitance is named
 _NEAR_ORDER = 0.25
+MOST_STATES = 24
+
+
+@dataclass(frozen=True)
+class State:
+    """One of the states that are laid over each other: what it is called, and the network in it."""
+
+    label: str
+    inputs: Inputs
+
+
+def states(inputs: Inputs, options: ScanOptions) -> list[State]:
+    """The condition in use, every condition, or every number of steps of a bank. Raises :class:`InvalidFields` for a bank that is
+    not there, or more than :data:`MOST_STATES`."""
+    if options.over == "conditions":
+        found = [State(c.name, replace(inputs, condition=c)) for c in inputs.network.of(Condition)]
+    elif options.over == "steps":
+        bank = inputs.network.items.get(options.bank or "")
+        if not isinstance(bank, Shunt):
+            raise InvalidFields([FieldProblem("options", "bank", options.bank, "name a shunt of this network")])
+        found = []
+        for k in range(bank.steps + 1):
+            network = inputs.network.copy()
+            network.apply([Update(id=bank.id, values={"steps_on": k, "automatic": False})])
+            found.append(State(f"{k} step{'' if k == 1 else 's'} on", replace(inputs, network=network)))
+    else:
+        found = []
+    if len(found) > MOST_STATES:
+        text = f"{len(found)} states are too many to lay over each other; at most {MOST_STATES}"
+        raise InvalidFields([FieldProblem("options", "over", options.over, text)])
+    return found or [State("", inputs)]
 
 
 def plan(inputs: Inputs, options: ScanOptions) -> list[dict[str, int]]:
-    """Stretches of frequencies. Raises :class:`InvalidFields` for a bus that is not there."""
+    """Stretches of frequencies of every state. Raises :class:`InvalidFields` for a bus or bank that is not there."""
     for ident in (options.bus, options.other):
         if ident is not None and ident not in inputs.network:
             raise InvalidFields([FieldProblem("options", "bus", ident, "name a bus of this network")])
     n = len(_frequencies(options))
-    return [{"first": first, "last": min(first + _TOGETHER, n)} for first in range(0, n, _TOGETHER)]
+    return [
+        {"state": k, "first": first, "last": min(first + _TOGETHER, n)}
+        for k in range(len(states(inputs, options))) for first in range(0, n, _TOGETHER)
+    ]  # fmt: skip
 
 
-def prepare(inputs: Inputs, options: ScanOptions) -> Grid | None:
-    """None where the load flow has no solution. Raises :class:`InvalidFields` for a bus without supply."""
+def prepare(inputs: Inputs, options: ScanOptions) -> list[Grid | None]:
+    """The network in every state; None where the load flow has no solution. Raises :class:`InvalidFields` for a bus without
+    supply."""
+    return [_looked_into(s.inputs, options) for s in states(inputs, options)]
+
+
+def _looked_into(inputs: Inputs, options: ScanOptions) -> Grid | None:
     grid = grid_of(inputs, options)
-    if grid is not None:
-        for ident in (options.bus, options.other):
-            if ident is not None and grid.row(ident) < 0:
-                raise InvalidFields([FieldProblem("options", "bus", ident, "choose a bus that has a supply")])
+    for ident in (options.bus, options.other) if grid is not None else ():
+        if ident is not None and grid is not None and grid.row(ident) < 0:
+            raise InvalidFields([FieldProblem("options", "bus", ident, "choose a bus that has a supply")])
     return grid
 
 
@@ -56,7 +95,8 @@ def found_network(inputs: Inputs) -> Network:
     return inputs.network.under(inputs.under)
 
 
-def answer(grid: Grid | None, part: Mapping[str, int], progress: Progress) -> Answer:
+def answer(grids: list[Grid | None], part: Mapping[str, int], progress: Progress) -> Answer:
+    grid = grids[part["state"]]
     if grid is None:
         return {"z": np.zeros(0, np.complex128)}
     grid.begin()
@@ -85,22 +125,37 @@ def _ohm(grid: Grid, options: ScanOptions) -> float:
     return here * there / grid.arrays.base_mva
 
 
+@dataclass(frozen=True)
+class _Curve:
+    """The impedance in one state, and its peaks and dips."""
+
+    label: str
+    z: Complexes
+    places: list[dict[str, Any]]
+
+
 def join(
     inputs: Inputs, options: ScanOptions, parts: Sequence[Mapping[str, int]], answers: Sequence[Answer | Missing]
 ) -> Result:
     hz = _frequencies(options)
-    z = np.full(len(hz), np.nan + 0j)
-    for part, found in zip(parts, answers, strict=True):
-        if not isinstance(found, Missing) and len(found["z"]):
-            z[part["first"] : part["last"]] = found["z"]
-    grid = prepare(inputs, options)
-    if grid is None or np.all(np.isnan(z)):
+    found = states(inputs, options)
+    z = np.full((len(found), len(hz)), np.nan + 0j)
+    for part, a in zip(parts, answers, strict=True):
+        if not isinstance(a, Missing) and len(a["z"]):
+            z[part["state"], part["first"] : part["last"]] = a["z"]
+    curves, notes, frequency_hz = [], [], inputs.network.settings.frequency_hz
+    for state, values in zip(found, z, strict=True):
+        if np.all(np.isnan(values)):
+            notes += [f"{state.label or 'The network'}: not there yet, or its load flow has no solution."]
+            continue
+        grid = _looked_into(state.inputs, options)
+        assert grid is not None
+        curves.append(_Curve(state.label, values, _extremes(grid, options, hz, values)))
+        grid.close()
+    if not curves:
         text = "The load flow has no solution here, so the network is not known at other frequencies. See its account first."
         return Result(Account(Ending.ITERATION_LIMIT, "Impedance scan", 0, explanation=text), {}, {})
-    places = _extremes(grid, options, hz, z)
-    result = _published(inputs.network, grid, options, hz, z, places)
-    grid.close()
-    return result
+    return _published(inputs.network, frequency_hz, options, hz, curves, notes)
 
 
 SPLIT = Split(plan, prepare, answer, join)
@@ -151,58 +206,90 @@ def _golden(size: Any, low: float, high: float) -> float:
 
 
 def _published(
-    network: Network, grid: Grid, options: ScanOptions, hz: Floats, z: Complexes, places: list[dict[str, Any]]
+    network: Network, base: float, options: ScanOptions, hz: Floats, curves: list[_Curve], notes: list[str]
 ) -> Result:
-    base, name = grid.frequency_hz, network[options.bus].name
+    name = network[options.bus].name
     injected = sorted({h for e in distorting(network) for h in spectrum(network, e.spectrum or "") if sequence_of(h)})
-    scan = Table("scan", "By frequency", [
-        Column("id", "Id", [options.bus] * len(hz), fixed=True), Column("hz", "Frequency", hz, "Hz", 1, fixed=True),
-        Column("order", "Order", hz / base, None, 2, fixed=True), Column("ohm", "Impedance", np.abs(z), "Ω", 3),
-        Column("angle_deg", "Angle", np.degrees(np.angle(z)), "°", 1), Column("r_ohm", "R", z.real, "Ω", 3),
-        Column("x_ohm", "X", z.imag, "Ω", 3),
-    ])  # fmt: skip
-    part = [", ".join(f"{network[i].name} {p:.0f} %" for p, i in q["takes_part"][:3] if p >= _TOLD_PCT) for q in places]
-    first = [q["takes_part"][0] if q["takes_part"] else (0.0, options.bus) for q in places]
-    resonances = Table("resonances", "Resonances", [
-        Column("id", "Id", [i for _, i in first], fixed=True),
-        Column("kind", "Kind", [q["kind"] for q in places]),
-        Column("hz", "Frequency", np.array([q["hz"] for q in places]), "Hz", 1),
-        Column("order", "Order", np.array([q["hz"] / base for q in places]), None, 2),
-        Column("ohm", "Impedance", np.array([q["ohm"] for q in places]), "Ω", 3),
-        Column("quality", "Quality", np.array([q["quality"] for q in places]), None, 1,
-               "Half the frequency times the slope of the angle over it: how sharp it is"),
-        Column("takes_part", "Capacitance that swings", part, meaning="Share of the reactive power in all capacitances there: a "
-               "capacitance that grows by 1 % lowers the frequency by half its share of 1 %"),
-    ])  # fmt: skip
-    findings = []
-    for q, words, (_, capacitor) in zip(places, part, first, strict=True):
-        order = q["hz"] / base
-        near = [h for h in injected if abs(h - order) < _NEAR_ORDER]
-        if q["kind"] == "peak" and near:
-            text = (f"parallel resonance at {q['hz']:.0f} Hz, {q['ohm']:.3g} Ω, next to order {near[0]}, which is injected here; "
-                    f"{words or 'no capacitance of note'}")  # fmt: skip
-            findings.append(Finding(capacitor, "resonance", "order", order, None, float(near[0]), "Injected order",
-                                    Severity.WATCH, "near", 1 - abs(order - near[0]), text))  # fmt: skip
-    bounds = [Bound(str(h), h * base, "x") for h in injected if options.from_hz <= h * base <= options.to_hz]
     to = f" to {network[options.other].name}" if options.other else ""
+    said = [c.label or f"{name}{to}" for c in curves]
+    columns = [
+        Column("id", "Id", [options.bus] * len(hz), fixed=True), Column("hz", "Frequency", hz, "Hz", 1, fixed=True),
+        Column("order", "Order", hz / base, None, 2, fixed=True),
+    ]  # fmt: skip
+    for n, c in enumerate(curves):
+        more, words = ("", "") if len(curves) == 1 else (f"_{n + 1}", f", {c.label}")
+        columns += [
+            Column(f"ohm{more}", f"Impedance{words}", np.abs(c.z), "Ω", 3),
+            Column(f"angle_deg{more}", f"Angle{words}", np.degrees(np.angle(c.z)), "°", 1),
+            Column(f"r_ohm{more}", f"R{words}", c.z.real, "Ω", 3), Column(f"x_ohm{more}", f"X{words}", c.z.imag, "Ω", 3),
+        ]  # fmt: skip
+    all_places = [(c.label, q) for c in curves for q in c.places]
+    findings = [f for label, q in all_places if (f := _near_injected(network, base, label, q, injected)) is not None]
+    bounds = [Bound(str(h), h * base, "x") for h in injected if options.from_hz <= h * base <= options.to_hz]
     frequency = Axis("Frequency", "Hz", 0)
     figures = [
         Figure("scan", "Impedance", frequency, Axis("Impedance", "Ω", 2),
-               [Series("ohm", f"{name}{to}", hz, np.abs(z))], bounds),
+               [Series(f"ohm {n}", w, hz, np.abs(c.z)) for n, (c, w) in enumerate(zip(curves, said, strict=True))], bounds),
         Figure("angle", "Angle", frequency, Axis("Angle", "°", 0),
-               [Series("angle_deg", f"{name}{to}", hz, np.degrees(np.angle(z)))], bounds),
-        Figure("plane", "R and X", Axis("R", "Ω", 2), Axis("X", "Ω", 2), [Series("plane", f"{name}{to}", z.real, z.imag)]),
+               [Series(f"angle {n}", w, hz, np.degrees(np.angle(c.z)))
+                for n, (c, w) in enumerate(zip(curves, said, strict=True))], bounds),
+        Figure("plane", "R and X", Axis("R", "Ω", 2), Axis("X", "Ω", 2),
+               [Series(f"plane {n}", w, c.z.real, c.z.imag) for n, (c, w) in enumerate(zip(curves, said, strict=True))]),
     ]  # fmt: skip
-    peaks = [q for q in places if q["kind"] == "peak"]
-    most = max(peaks, key=lambda q: q["ohm"], default=None)
+    peaks = [(label, q) for label, q in all_places if q["kind"] == "peak"]
+    under, most = max(peaks, key=lambda p: p[1]["ohm"], default=("", None))
+    where = f", {under}" if under else ""
     statement = (
         f"{name}{to}: {len(peaks)} parallel resonance{'' if len(peaks) == 1 else 's'}; the highest at {most['hz']:.0f} Hz "
-        f"(order {most['hz'] / base:.2f}), {most['ohm']:.3g} Ω." if most else f"{name}{to}: no parallel resonance in this range."
+        f"(order {most['hz'] / base:.2f}), {most['ohm']:.3g} Ω{where}." if most else
+        f"{name}{to}: no parallel resonance in this range."
     )  # fmt: skip
-    account = Account(Ending.CONVERGED, "Impedance scan", len(hz), assumed=assumptions(options))
+    account = Account(
+        Ending.CONVERGED, "Impedance scan", len(hz) * len(curves), notes=notes, assumed=assumptions(options)
+    )  # fmt: skip
     summary: dict[str, float | None] = {"peaks": float(len(peaks)), "highest_hz": most["hz"] if most else None,
                                         "highest_ohm": most["ohm"] if most else None}  # fmt: skip
-    return Result(account, {"resonances": resonances, "scan": scan}, summary, findings, statement, figures=figures)
+    tables = {
+        "resonances": _resonances(network, base, options, all_places),
+        "scan": Table("scan", "By frequency", columns),
+    }
+    return Result(account, tables, summary, findings, statement, figures=figures)
+
+
+def _resonances(network: Network, base: float, options: ScanOptions, places: list[tuple[str, dict[str, Any]]]) -> Table:
+    first = [q["takes_part"][0][1] if q["takes_part"] else options.bus for _, q in places]
+    return Table("resonances", "Resonances", [
+        Column("id", "Id", first, fixed=True),
+        *([Column("state", "Under", [label for label, _ in places])] if options.over != "present" else []),
+        Column("kind", "Kind", [q["kind"] for _, q in places]),
+        Column("hz", "Frequency", np.array([q["hz"] for _, q in places]), "Hz", 1),
+        Column("order", "Order", np.array([q["hz"] / base for _, q in places]), None, 2),
+        Column("ohm", "Impedance", np.array([q["ohm"] for _, q in places]), "Ω", 3),
+        Column("quality", "Quality", np.array([q["quality"] for _, q in places]), None, 1,
+               "Half the frequency times the slope of the angle over it: how sharp it is"),
+        Column("takes_part", "Capacitance that swings", [_swinging(network, q) for _, q in places],
+               meaning="Share of the reactive power in all capacitances there: a capacitance that grows by 1 % lowers the "
+               "frequency by half its share of 1 %"),
+    ])  # fmt: skip
+
+
+def _swinging(network: Network, place: dict[str, Any]) -> str:
+    return ", ".join(f"{network[i].name} {p:.0f} %" for p, i in place["takes_part"][:3] if p >= _TOLD_PCT)
+
+
+def _near_injected(
+    network: Network, base: float, label: str, place: dict[str, Any], injected: list[int]
+) -> Finding | None:
+    """A parallel resonance next to an order that something injects."""
+    order = place["hz"] / base
+    near = [h for h in injected if abs(h - order) < _NEAR_ORDER]
+    if place["kind"] != "peak" or not near or not place["takes_part"]:
+        return None
+    under = f" ({label})" if label else ""
+    text = (f"parallel resonance at {place['hz']:.0f} Hz, {place['ohm']:.3g} Ω{under}, next to order {near[0]}, which is "
+            f"injected here; {_swinging(network, place) or 'no capacitance of note'}")  # fmt: skip
+    return Finding(place["takes_part"][0][1], "resonance", "order", order, None, float(near[0]), "Injected order",
+                   Severity.WATCH, "near", 1 - abs(order - near[0]), text)  # fmt: skip
 
 
 def assumptions(options: Any) -> list[str]:
