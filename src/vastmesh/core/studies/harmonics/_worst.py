@@ -9,11 +9,9 @@ import numpy as np
 
 from ...results import Column, Finding, Result, Table
 
-_LEADING = {
-    "buses": "thd_pct",
-    "branches": "thd_i_pct",
-    "capacitors": "current_pct",
-}  # tells which condition a row is named after
+# What tells in which condition a row is worst, and what is then taken from there rather than where it is largest.
+_LEADING = {"buses": "thd_pct", "branches": "thd_i_pct", "capacitors": "current_pct"}
+_FOLLOWING = "most_order"
 
 
 def worst_of(found: list[tuple[str, Result]]) -> Result:
