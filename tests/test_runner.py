@@ -413,6 +413,21 @@ def test_answers_that_can_t_be_put_down_end_the_job_with_a_reason(
     assert job.record.code == "full"
 
 
+@pytest.mark.parametrize("at", ["_planned", "_begin", "_take_in"])
+def test_a_defect_of_the_runner_ends_the_job_and_not_the_runner(
+    runner: Runner, monkeypatch: pytest.MonkeyPatch, at: str
+) -> None:
+    def broken(self: Runner, *of: Any, **more: Any) -> None:
+        raise ZeroDivisionError("a defect of ours")
+
+    monkeypatch.setattr(Runner, at, broken)
+    job = in_parts(runner)
+    assert ended(job) is JobState.FAILED
+    assert "a defect of ours" in job.record.log
+    monkeypatch.undo()
+    assert ended(in_parts(runner)) is JobState.FINISHED
+
+
 # What goes between processes
 
 

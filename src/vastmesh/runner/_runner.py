@@ -7,6 +7,7 @@ import queue
 import secrets
 import threading
 import time
+import traceback
 import zlib
 from collections import OrderedDict, deque
 from collections.abc import Callable
@@ -263,9 +264,19 @@ class Runner:
             try:
                 if word:
                     doing[word](what, more)
-                self._hand_out()
-            except Exception:
-                _log.exception("the runner met something unexpected")
+            except Exception as error:
+                self._end_somehow(what, error)
+            self._hand_out()
+
+    def _end_somehow(self, what: Any, error: Exception) -> None:
+        """Something of ours went wrong with a job: it ends and says so, rather than hang."""
+        _log.exception("the runner met something unexpected")
+        job = what if isinstance(what, Job) else self.job(what) if isinstance(what, str) else None
+        if job is not None and not job.ending and not job._done.is_set():
+            job.note(f"{utc_now()} {''.join(traceback.format_exception(error))}")
+            full = isinstance(error, OSError)
+            text = f"It could not go on: {error}." if full else "The run ended in an unexpected way; its log says more."
+            self._give_up(job, "full" if full else "unexpected", text)
 
     def _under_way(self) -> list[Job]:
         with self._lock:
@@ -276,7 +287,10 @@ class Runner:
     def _hand_out(self) -> None:
         while (found := self._next()) is not None:
             job, ask, where, extra = found
-            self._begin(job, ask, where, extra=extra)
+            try:
+                self._begin(job, ask, where, extra=extra)
+            except Exception as error:
+                self._end_somehow(job, error)
 
     def _next(self) -> tuple[Job, Ask, Executor, bool] | None:
         """What is begun next: of the project with the least under way, then of the job with the least, then the quick one."""
@@ -520,8 +534,6 @@ class Runner:
         job.here, job.ending = True, False
         record = job.record
         record.state, record.problem, record.code, record.ended_at = "waiting", None, None, None
-        with self._lock:
-            self._uses[job.inputs] = self._uses.get(job.inputs, 0) + 1
         self._tell(job, at_once=True)
 
     # Ending and telling
@@ -539,9 +551,9 @@ class Runner:
         )  # fmt: skip
         if state is JobState.FINISHED:
             self._usual_s[final.project, final.study] = took
-        if state is not JobState.INTERRUPTED:
+        if state is not JobState.INTERRUPTED:  # which may go on, with its inputs and what is done
             job.close_spool()
-        self._let_go(job.inputs)
+            self._let_go(job.inputs)
         self._keeper.submit(self._write, job, final)
 
     def _write(self, job: Job, final: JobRecord) -> None:
