@@ -22,7 +22,7 @@ def street() -> Draft:
     net.bus("End", 0.4, conductors="ABCN")
     net.source("Head")
     net.line("Head", "End", length_km=0.3, conductors="ABCN", type="Al 4×150 XLPE 0.4 kV cable")
-    net.load("End", active_power_mw=0.018, power_factor=0.97, conductors="AN")
+    net.load("End", active_power_mw=0.018, power_factor=0.97, conductors="AN", spectrum="LED lighting")
     return net
 
 
@@ -50,6 +50,7 @@ def test_solving_is_per_phase_where_the_settings_say_so() -> None:
 
 OPTIONS: dict[str, dict[str, Any]] = {
     "sweep": {"start": 0.5, "stop": 1.0, "steps": 3}, "sensitivities": {"bus": "End"}, "balancing": {"feeder": "Line Head - End"},
+    "scan": {"bus": "End", "to_hz": 500},
 }  # fmt: skip
 
 

@@ -29,6 +29,7 @@ export type Change = Schemas['ChangeIn']['changes'][number]
 export const TAB = tabName()
 
 function tabName(): string {
+  if (typeof sessionStorage === 'undefined') return crypto.randomUUID() // outside a browser, in tests
   const [how] = performance.getEntriesByType('navigation') as PerformanceNavigationTiming[]
   const known = how?.type === 'reload' ? sessionStorage.getItem('tab') : null
   const name = known ?? crypto.randomUUID()
