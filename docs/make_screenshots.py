@@ -110,12 +110,12 @@ def workings(page: Page) -> None:
 
 
 def harmonics(page: Page) -> None:
-    """The scan of a bus beside the spectrum of the most distorted one."""
-    show(page, "Distortion")
-    page.get_by_role("button", name="Run", exact=True).click()
-    page.get_by_test_id("figure-spectrum").wait_for()
+    """The scan of a bus for every number of steps of its capacitors."""
     find(page, "Quillport 33 B")
     show(page, "Impedance scan")
+    for label, value in (("Laid over", "steps"), ("Bank", "Quillport capacitors")):
+        page.get_by_role("button", name=re.compile(f"{label}$")).first.click()
+        page.get_by_role("option", name=value, exact=True).click()
     page.get_by_role("button", name="Run", exact=True).click()
     page.get_by_test_id("figure-scan").wait_for()
     page.keyboard.press("Shift+B")
