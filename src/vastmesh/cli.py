@@ -255,7 +255,7 @@ def _beside(study: Study, inputs: Inputs, options: BaseModel, workers: int) -> R
     try:
         job = runner.submit(study, inputs, options)
         asked = 0
-        while not job._done.is_set():
+        while not job.done:
             try:
                 while not job.wait(0.2):
                     _bar(job.record.fraction, job.record.doing)

@@ -102,6 +102,11 @@ class Job:
             return None
         return (time.monotonic() - self.started) * (1 - self.fraction) / self.fraction
 
+    @property
+    def done(self) -> bool:
+        """Whether it has ended, and that is written down."""
+        return self._done.is_set()
+
     def wait(self, seconds: float) -> bool:
         """Wait until it has ended, at most so long; whether it has."""
         return self._done.wait(seconds)
@@ -115,6 +120,10 @@ class Job:
         call()
 
     # For the runner
+
+    def go_on(self) -> None:
+        """It has not ended after all."""
+        self._done.clear()
 
     def end(self) -> None:
         """It has ended: let everybody know who waits for it."""

@@ -109,7 +109,7 @@ class Runner:
                 self._thread = threading.Thread(target=self._run, daemon=True, name="runner")
                 self._thread.start()
             self._jobs[job.id] = job
-            ended = [i for i, j in self._jobs.items() if j._done.is_set() and i not in self._unwritten]
+            ended = [i for i, j in self._jobs.items() if j.done and i not in self._unwritten]
             for old in ended[: max(0, len(self._jobs) - _REMEMBERED)]:
                 del self._jobs[old]
         self._events.put(("submitted", job, None))
@@ -129,7 +129,7 @@ class Runner:
             job = self._jobs.get(ident)
         if job is None or job.state is not JobState.INTERRUPTED:
             raise UnknownJob(ident)
-        job._done.clear()
+        job.go_on()
         self._events.put(("go on", job, None))
         return self.record(ident)
 
@@ -272,7 +272,7 @@ class Runner:
         """Something of ours went wrong with a job: it ends and says so, rather than hang."""
         _log.exception("the runner met something unexpected")
         job = what if isinstance(what, Job) else self.job(what) if isinstance(what, str) else None
-        if job is not None and not job.ending and not job._done.is_set():
+        if job is not None and not job.ending and not job.done:
             job.note(f"{utc_now()} {''.join(traceback.format_exception(error))}")
             full = isinstance(error, OSError)
             text = f"It could not go on: {error}." if full else "The run ended in an unexpected way; its log says more."
@@ -280,7 +280,7 @@ class Runner:
 
     def _under_way(self) -> list[Job]:
         with self._lock:
-            return [j for j in self._jobs.values() if not j._done.is_set() and not j.ending]
+            return [j for j in self._jobs.values() if not j.done and not j.ending]
 
     # Handing out
 
@@ -381,7 +381,7 @@ class Runner:
 
     def _hear(self, job: Job, event: Event) -> None:
         going = job.going.get(event.task)
-        if going is None or job._done.is_set():
+        if going is None or job.done:
             return
         if isinstance(event, Progressed):
             going.fraction = event.fraction
@@ -499,7 +499,7 @@ class Runner:
 
     def _cancel(self, ident: str, _: Any) -> None:
         job = self.job(ident)
-        if job is None or job._done.is_set() or job.ending:
+        if job is None or job.done or job.ending:
             return
         if job.study.ends_with_best and not job.stopping and (job.parts_out or job.record.parts_done):
             self._stop(ident, None)
@@ -515,7 +515,7 @@ class Runner:
 
     def _stop(self, ident: str, _: Any) -> None:
         job = self.job(ident)
-        if job is None or job._done.is_set() or job.ending:
+        if job is None or job.done or job.ending:
             return
         if job.plan is None or not (job.record.parts_done or job.study.ends_with_best):
             self._cancel(ident, None)

@@ -37,7 +37,10 @@ function tabName(): string {
   return name
 }
 
-export const client = createClient<paths>({ baseUrl: '/' })
+/** Outside a browser, in tests, there is no page that addresses could be relative to. */
+export const client = createClient<paths>({
+  baseUrl: typeof location === 'undefined' ? 'http://localhost/' : '/',
+})
 
 /** A refusal by the service, in its own words. */
 export class ServiceError extends Error {

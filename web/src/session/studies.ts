@@ -75,19 +75,21 @@ export async function runStudy(
   }
 }
 
+/** A slot whose job has ended with a result. */
+const answered = (job: Job, result: StudyResult): StudyState => ({
+  job: null,
+  result,
+  revision: job.revision,
+  address: `job-${job.id}`,
+  took_s: job.took_s,
+  partial: job.partial,
+  problem: job.problem ?? null,
+})
+
 /** A job has ended: take up its result, or why there is none. */
 function settle(slot: string, job: Job, result: StudyResult | null) {
   const mine = useStudies.getState()[slot]?.job?.id === job.id
-  if (mine && result)
-    put(slot, {
-      job: null,
-      result,
-      revision: job.revision,
-      address: `job-${job.id}`,
-      took_s: job.took_s,
-      partial: job.partial,
-      problem: job.problem ?? null,
-    })
+  if (mine && result) put(slot, answered(job, result))
   else if (mine) put(slot, { job: null, problem: job.problem ?? 'The run did not finish.' })
   waiting.get(job.id)?.(mine ? result : null)
   waiting.delete(job.id)
@@ -110,10 +112,12 @@ onJob((job) => {
     put(slot, { job })
     if (job.partial && Date.now() - partialAt > PARTIAL_EVERY_MS) {
       partialAt = Date.now()
-      void resultAt(job).then((result) => {
+      const show = (result: StudyResult) => {
         if (useStudies.getState()[slot]?.job?.id === job.id)
           put(slot, { result, revision: job.revision, address: `job-${job.id}`, partial: true })
-      })
+      }
+      // Where it can't be had now, the next one can.
+      resultAt(job).then(show, () => undefined)
     }
     return
   }
@@ -152,16 +156,7 @@ export async function showJob(job: Job) {
   if (!job.has_result) return put(slot, { job: null, problem: job.problem ?? null })
   put(slot, { job: null })
   try {
-    const result = await resultAt(job)
-    put(slot, {
-      job: null,
-      result,
-      revision: job.revision,
-      address: `job-${job.id}`,
-      took_s: job.took_s,
-      partial: job.partial,
-      problem: job.problem ?? null,
-    })
+    put(slot, answered(job, await resultAt(job)))
   } catch (error) {
     put(slot, { problem: messageOf(error) })
   }
