@@ -10,7 +10,7 @@ import pytest
 
 from vastmesh import Draft
 from vastmesh.cli import main
-from vastmesh.core.errors import InvalidFields
+from vastmesh.core.errors import InvalidFields, VastMeshError
 from vastmesh.core.network import Condition
 from vastmesh.core.studies import STUDIES
 
@@ -76,6 +76,15 @@ def test_every_study_runs_from_python_and_from_the_command_line(
     assert main(["study", str(file), name, "--options"]) == 0
     shown = capsys.readouterr().out
     assert all(field in shown for field in STUDIES[name].options.model_fields)
+
+
+def test_workers_beside_a_script_give_the_same_answer_and_the_same_refusals() -> None:
+    net = street()
+    here, beside = net.study("sweep", steps=4), net.study("sweep", steps=4, workers=1)
+    for name, table in here.tables.items():
+        assert table.records() == beside.tables[name].records()
+    with pytest.raises(VastMeshError, match="name an existing condition"):
+        net.study("sweep", quantity="conditions", conditions=("nowhere",), workers=1)
 
 
 def test_the_command_line_follows_the_file_and_can_be_told_otherwise(

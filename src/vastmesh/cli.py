@@ -11,18 +11,15 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
-from pydantic import BaseModel
-
 from . import __version__
 from .core.errors import FieldProblem, InvalidFields, VastMeshError
 from .core.network import SETTINGS_ID, Add, Condition, Network, Update
 from .core.options import options_of
 from .core.results import Result, Table
 from .core.results.state import solve_as_set
-from .core.studies import STUDIES, Inputs, Study, study_named
+from .core.studies import STUDIES, Inputs, study_named
 from .exchange import FORMATS, Imported, document_schema, read_network, write_network
-from .runner import LocalPool, Runner, usual_size
-from .worker import TaskError
+from .runner import LocalPool, run_beside, usual_size
 
 DEFAULT_PORT = 8420
 _DEMO = Path(__file__).parents[2] / "demo" / "corvane_coast.py"
@@ -233,7 +230,11 @@ def _study(arguments: argparse.Namespace) -> int:
 
     inputs = Inputs(imported.network)
     workers = arguments.workers if arguments.workers is not None else (0 if study.split is None else usual_size())
-    result = study.run(inputs, options, _bar) if workers <= 0 else _beside(study, inputs, options, workers)
+    result = (
+        study.run(inputs, options, _bar) if workers <= 0 else run_beside(study, inputs, options, workers, _bar)
+    )  # fmt: skip
+    if sys.stderr.isatty():
+        print("\r" + " " * 84 + "\r", end="", file=sys.stderr, flush=True)
     return _print(imported.title, result, as_data=arguments.json)
 
 
@@ -247,29 +248,6 @@ def _bar(fraction: float, doing: str) -> None:
             file=sys.stderr,
             flush=True,
         )
-
-
-def _beside(study: Study, inputs: Inputs, options: BaseModel, workers: int) -> Result:
-    """A study by the runner. Ctrl+C once: what is done counts; twice: nothing. Raises :class:`VastMeshError`."""
-    runner = Runner(pool=LocalPool(workers))
-    try:
-        job = runner.submit(study, inputs, options)
-        asked = 0
-        while not job.done:
-            try:
-                while not job.wait(0.2):
-                    _bar(job.record.fraction, job.record.doing)
-            except KeyboardInterrupt:
-                asked += 1
-                (runner.stop if asked == 1 else runner.cancel)(job.id)
-        if sys.stderr.isatty():
-            print("\r" + " " * 84 + "\r", end="", file=sys.stderr, flush=True)
-        if not job.record.has_result:
-            raise TaskError(job.record.code or "unexpected", job.record.problem or "The study gave nothing.")
-        return runner.result(job.id)[1]
-    finally:
-        runner.pool.close()
-        runner.close()
 
 
 def _worker(arguments: argparse.Namespace) -> int:

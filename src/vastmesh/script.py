@@ -136,13 +136,19 @@ class Draft:
         """Load flow under the condition in use, balanced or per phase as the settings say; options go before them."""
         return solve_as_set(self.network, **options)
 
-    def study(self, name: str, **options: Any) -> Result:
+    def study(self, name: str, *, workers: int = 0, **options: Any) -> Result:
         """Any study by its name, with its options by theirs: ``study("sweep", start=0.5, stop=1.2)``.
 
-        :data:`STUDIES` lists them; a wrong name or option is refused with those that there are.
+        :data:`STUDIES` lists them; a wrong name or option is refused with those that there are. ``workers``: so many
+        processes beside this one work on it, which pays for long ones that come apart; 0: none.
         """
         found = study_named(name)
-        return found.run(Inputs(self.network), options_of(found.options, options), lambda fraction, doing: None)
+        given = options_of(found.options, options)
+        if workers > 0:
+            from .runner import run_beside  # brings the store along, which few scripts need
+
+            return run_beside(found, Inputs(self.network), given, workers, _silent)
+        return found.run(Inputs(self.network), given, _silent)
 
     def check(self) -> list[Check]:
         """What is missing, implausible or contradictory."""
@@ -155,6 +161,10 @@ class Draft:
     def trace(self) -> Trace:
         """The supply as the network is switched."""
         return Trace(self.network)
+
+
+def _silent(fraction: float, doing: str) -> None:
+    """Nobody looks on."""
 
 
 __all__ = ["STUDIES", "Draft"]
