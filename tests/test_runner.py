@@ -20,6 +20,8 @@ from vastmesh.core.studies.sweep import SweepOptions
 from vastmesh.runner import Job, JobState, LocalPool, Runner
 from vastmesh.store import JobRecord, Store, StoreUnusable
 
+pytestmark = pytest.mark.xdist_group("runner")  # its processes are started once
+
 LONG = 300.0  # for what takes no time unless the machine is busy
 
 

@@ -49,8 +49,8 @@ def served(folder: Path, command: str = "serve", module: str = "vastmesh.cli") -
 
 
 def _lazy() -> dict[str, str]:
-    """Workers start when a test needs them, and a busy machine does not starve them."""
-    return {"VASTMESH_WORKERS_READY": "0", "VASTMESH_NICE": "0", **os.environ}
+    """One worker, started when a test needs it, that a busy machine does not starve."""
+    return {"VASTMESH_WORKERS": "1", "VASTMESH_WORKERS_READY": "0", "VASTMESH_NICE": "0", **os.environ}
 
 
 _DESK_OF = {
