@@ -214,15 +214,16 @@ class LocalPool:
     def close(self) -> None:
         with self._lock:
             self._closed = True
+        self._nudge()
+        if self._thread is not None:  # it closes lines too: not at the same time
+            self._thread.join(10)
+        with self._lock:
             workers, self._workers = self._workers, []
         for w in workers:
             w.process.kill()
             w.line.close()
         for w in workers:
             w.process.wait()
-        self._nudge()
-        if self._thread is not None:
-            self._thread.join(5)
         if self._folder is not None:
             shutil.rmtree(self._folder, ignore_errors=True)
 
