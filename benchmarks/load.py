@@ -153,7 +153,7 @@ def measure_parts(workers: int) -> dict[str, Any]:
     found: dict[str, Any] = {"workers": workers}
     options = sweep.options(steps=200, start=0.5, stop=0.9, automatic="off")
     found["sweep of 200, s"] = seconds(sweep, Inputs(network), options)
-    found["100 parts of 60 ms, s"] = seconds(parts, Inputs(Network()), Options(parts=100, turns=1_000_000))
+    found["100 parts of a million turns, s"] = seconds(parts, Inputs(Network()), Options(parts=100, turns=1_000_000))
     before = psutil.Process().memory_info().rss
     found["10,000 parts of nothing, s"] = seconds(parts, Inputs(Network()), Options(parts=10_000, turns=1))
     found["each part, ms"] = found["10,000 parts of nothing, s"] / 10

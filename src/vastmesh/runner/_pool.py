@@ -53,13 +53,15 @@ class Failed:
 
 @dataclass(frozen=True)
 class Lost:
-    """The process is gone. ``stopped``: because it was asked to stop and did not; ``everywhere``: with it all there were."""
+    """The process is gone. ``stopped``: because it was asked to stop and did not; ``everywhere``: with it all there were;
+    ``hopeless``: it would only happen again."""
 
     task: str
     why: str
     log: str = ""
     stopped: bool = False
     everywhere: bool = False
+    hopeless: bool = False
 
 
 Event = Progressed | Answered | Failed | Lost
@@ -106,6 +108,7 @@ class _Worker:
     deadline: float | None = None
     why: str = ""  # it is ended
     stopped: bool = False
+    greedy: bool = False  # it took too much memory
     done: int = 0
     usual_mb: float = 0.0
     sending: threading.Lock = field(default_factory=threading.Lock)
@@ -329,7 +332,15 @@ class LocalPool:
         worker.errors.unlink(missing_ok=True)
         if task is not None and tell is not None:
             ended = f"was ended by signal {-status}" if status < 0 else f"ended with status {status}"
-            tell(Lost(task.id, worker.why or f"the worker process {ended}", log, stopped=worker.stopped))
+            tell(
+                Lost(
+                    task.id,
+                    worker.why or f"the worker process {ended}",
+                    log,
+                    stopped=worker.stopped,
+                    hopeless=worker.greedy,
+                )
+            )
 
     def _end_overdue(self) -> None:
         now = time.monotonic()
@@ -349,7 +360,10 @@ class LocalPool:
                 self._retire(w)
         for w in workers:
             if w.task is not None and (mb := _memory_mb(w.process.pid)) > self.memory_mb:
-                w.why = f"it took {mb / 1024:.1f} GB of memory; {self.memory_mb / 1024:.1f} GB are allowed"
+                w.greedy, w.why = (
+                    True,
+                    f"it took {mb / 1024:.1f} GB of memory; {self.memory_mb / 1024:.1f} GB are allowed",
+                )
                 w.process.kill()
 
 

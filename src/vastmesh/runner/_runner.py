@@ -459,7 +459,7 @@ class Runner:
             self._part_went_wrong(job, task, why, again=isinstance(event, Lost) or event.error.ours)
         elif task.ask is Ask.JOIN and not _last(task):
             job.joined_at = time.monotonic() + 60  # an attempt to show what is there; the last one tells what is wrong
-        elif isinstance(event, Lost) and job.losses == 0 and "memory" not in why:
+        elif isinstance(event, Lost) and job.losses == 0 and not event.hopeless:
             job.losses += 1  # and it is handed out once more
         else:
             error = event.error if isinstance(event, Failed) else None

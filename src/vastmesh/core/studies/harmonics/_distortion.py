@@ -22,7 +22,7 @@ from ..base import Inputs, Progress
 from ._grid import Grid, sequence_of
 from ._limits import level_of, limit_pct, total_pct
 from ._options import DistortionOptions
-from ._scan import assumptions, found_network, grid_of
+from ._scan import assumptions, grid_of
 from ._sources import HarmonicSource, sources
 from ._worst import worst_of
 
@@ -61,7 +61,7 @@ def run_distortion(inputs: Inputs, options: DistortionOptions, progress: Progres
 
 
 def _under_one(inputs: Inputs, options: DistortionOptions, progress: Progress) -> Result:
-    network = found_network(inputs)
+    network = inputs.network.under(inputs.under)
     if options.bus is not None and options.bus not in network:
         raise InvalidFields([FieldProblem("options", "bus", options.bus, "name a bus of this network")])
     grid = grid_of(inputs, options)

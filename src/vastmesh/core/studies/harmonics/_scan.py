@@ -87,12 +87,8 @@ def grid_of(inputs: Inputs, options: Any) -> Grid | None:
     found = LiveLoadFlow(inputs.network).linearise(inputs.under)
     if found is None:
         return None
-    alone = frozenset(e.id for e in distorting(found_network(inputs)))
-    return Grid(found_network(inputs), found.reading, options, alone)
-
-
-def found_network(inputs: Inputs) -> Network:
-    return inputs.network.under(inputs.under)
+    network = inputs.network.under(inputs.under)
+    return Grid(network, found.reading, options, frozenset(e.id for e in distorting(network)))
 
 
 def answer(grids: list[Grid | None], part: Mapping[str, int], progress: Progress) -> Answer:
