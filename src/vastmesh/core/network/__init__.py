@@ -7,6 +7,7 @@ from .elements._neutral import neutral_ohm
 from .elements._phases import PHASES, phases_of, tap_positions
 from .elements.bus import Bus
 from .elements.electrode import Electrode
+from .elements.filter import Filter
 from .elements.generator import Generator
 from .elements.geometry import LineGeometry
 from .elements.groups import Area, Substation
@@ -83,6 +84,7 @@ __all__ = [
     "Feeder",
     "FieldSpec",
     "FieldType",
+    "Filter",
     "Generator",
     "GrowOptions",
     "Grown",

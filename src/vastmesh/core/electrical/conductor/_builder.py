@@ -16,6 +16,22 @@ NAMES = "ABCN"
 NUMBER = {c: i for i, c in enumerate(NAMES)}
 
 
+@dataclass(frozen=True)
+class AtOrder:
+    """Another frequency than the network's own, at which machines are impedances too.
+
+    ``fault_level``: of the sources, "highest" or "lowest"; ``source_exponent``: their resistance grows with the order to this
+    power; ``lines``: "nominal", "long", or "geometry" (long, and what has a geometry computed anew at every frequency);
+    ``machines``: whether motors count.
+    """
+
+    order: float
+    fault_level: str = "highest"
+    source_exponent: float = 0.0
+    lines: str = "long"
+    machines: bool = True
+
+
 @dataclass
 class Builder:
     """``key``: number of a conductor of a bus, bus row * 4 + conductor; ``earth_key``: the one of earth."""
@@ -41,6 +57,7 @@ class Builder:
     curve: list[tuple[float, ...]] = field(default_factory=list)
     driven: list[tuple[Ints, Complexes]] = field(default_factory=list)
     rating: dict[int, tuple[float, float]] = field(default_factory=dict)
+    beyond: AtOrder | None = None  # None: the load flow, in which machines set the positive sequence by themselves
 
     def __post_init__(self) -> None:
         self.earth_key = 4 * len(self.bus_kv)
@@ -50,6 +67,20 @@ class Builder:
         self._entries: list[tuple[Ints, Ints, Complexes]] = []
         self._terms: list[tuple[Ints, Ints, Complexes, Complexes]] = []
         self._t, self._e, self._u = 0, 0, 0
+
+    @property
+    def order(self) -> float:
+        return self.beyond.order if self.beyond is not None else 1.0
+
+    def ohm(self, z: complex, skin: float = 0.0) -> complex:
+        """An impedance as it is at this order: its resistance grows with the order to a power."""
+        z = complex(z)
+        return complex(z.real * self.order**skin, z.imag * self.order)
+
+    def siemens(self, y: complex) -> complex:
+        """A shunt admittance as it is at this order: a capacitance grows, an inductance falls."""
+        y = complex(y)
+        return complex(y.real, y.imag * self.order if y.imag > 0 else y.imag / self.order)
 
     # Nodes
 

@@ -14,13 +14,13 @@ from ...network import Bus, Demand, Element, Line, Network
 from ..arrays import Columns
 from ..compile import at_switches, usable
 from ._arrays import ABSENT, CURVE, DEMAND, EARTH, LIMB, LOSS, MACHINE, TERM, ConductorArrays, Gap
-from ._builder import NAMES, Builder
+from ._builder import NAMES, AtOrder, Builder
 from .stamps import STAMPS
 
 
-def compile_conductors(network: Network) -> ConductorArrays:
-    """Compile all that is in service and complete, at 100 % demand and generation."""
-    return _arranged(*_stamped(network, lambda e: True))
+def compile_conductors(network: Network, beyond: AtOrder | None = None) -> ConductorArrays:
+    """Compile all that is in service and complete, at 100 % demand and generation; ``beyond``: at another frequency."""
+    return _arranged(*_stamped(network, lambda e: True, beyond))
 
 
 def find_gaps(network: Network) -> list[Gap]:
@@ -39,7 +39,7 @@ def find_gaps(network: Network) -> list[Gap]:
 
 
 def _stamped(
-    network: Network, wanted: Callable[[Element], bool]
+    network: Network, wanted: Callable[[Element], bool], beyond: AtOrder | None = None
 ) -> tuple[Builder, list[Bus], list[str], list[str], dict[str, Any]]:
     settings = network.settings
     found = usable(network)
@@ -49,7 +49,7 @@ def _stamped(
     phase_v = kv * 1e3 / np.array([2.0 if b.split_phase else sqrt(3) for b in buses])
     builder = Builder(
         bus_row=row, bus_kv=kv, phase_v=phase_v, conductors=[b.conductors for b in buses], base_mva=settings.base_mva,
-        frequency_hz=settings.frequency_hz, find=network.items.get, at=at_switches(network),
+        frequency_hz=settings.frequency_hz, find=network.items.get, at=at_switches(network), beyond=beyond,
     )  # fmt: skip
     for b in buses:
         if b.neutral == "earthed" and "N" in b.conductors:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from math import log, pi
 
@@ -11,6 +11,7 @@ import numpy as np
 from ...network import Line, LineGeometry, LineMatrix
 from ..arrays import Complexes, Floats
 from ..line_constants import depth_of_return_m, earth_resistance_ohm_per_km, line_constants, order_for, picked
+from ._builder import AtOrder
 
 _SPACING_MM = {"cable": 25.0, "overhead": 400.0}
 _EARTH_OHM_M = 100.0
@@ -90,6 +91,20 @@ def conductor_matrix(key: LineKey) -> tuple[Complexes, Floats]:
     return z, b
 
 
+def conductor_matrix_beyond(key: LineKey, beyond: AtOrder, skin: float) -> tuple[Complexes, Floats]:
+    """The same at another frequency: own resistances grow with the order to a power, the one they share (earth) with the order,
+    reactances with it too. Of a geometry, where that is asked for, by Carson's equations at that frequency."""
+    h = beyond.order
+    if key.geometry is not None and beyond.lines == "geometry":
+        z, b = conductor_matrix(replace(key, frequency_hz=key.frequency_hz * h))
+        own = own_resistance(conductor_matrix(key)[0])
+        return z + np.diag(own * (h**skin - 1)), b
+    z, b = conductor_matrix(key)
+    own = own_resistance(z)
+    shared = z.real - np.diag(own)
+    return shared * h + np.diag(own * h**skin) + 1j * z.imag * h, b * h
+
+
 def coupling_ohm_per_km(frequency_hz: float, spacing_m: float) -> complex:
     """Mutual impedance with earth return of two conductors: π² f 10⁻⁴ + jω 2·10⁻⁴ ln(D_e / D), soil of 100 Ω·m."""
     depth = depth_of_return_m(frequency_hz, _EARTH_OHM_M)
@@ -113,6 +128,42 @@ def own_resistance(z: Complexes) -> Floats:
     return np.asarray(np.diag(z).real - shared)
 
 
+def long_line(z: Complexes, y: Complexes) -> Complexes:
+    """Two-port admittances (n, 2k, 2k), S, of n lines by the exact equations of a long line of k conductors, from series
+    impedances and shunt admittances of their whole length, (n, k, k): their chain matrices are exp [[0, z], [y, 0]]."""
+    n, k, _ = z.shape
+    sizes = [np.abs(m).max(axis=(1, 2), initial=0.0) for m in (z, y)]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        scale = np.where(sizes[1] > 0, np.sqrt(sizes[1] / sizes[0]), 1.0)[
+            :, None, None
+        ]  # so that both are alike in size
+    whole = np.zeros((n, 2 * k, 2 * k), np.complex128)
+    whole[:, :k, k:], whole[:, k:, :k] = z * scale, y / scale
+    chain = _exponential(whole)
+    a, b, c, d = chain[:, :k, :k], chain[:, :k, k:] / scale, chain[:, k:, :k] * scale, chain[:, k:, k:]
+    return two_port(a, b, c, d)
+
+
+def _exponential(a: Complexes) -> Complexes:
+    """exp of many small matrices, (n, k, k), by its series: halved until that converges at once, then squared as often."""
+    halvings = max(0, int(np.ceil(np.log2(max(np.abs(a).sum(axis=2).max(initial=0.0), 1e-30) / 0.25))))
+    a = a / 2**halvings
+    term = found = np.broadcast_to(np.eye(a.shape[1], dtype=np.complex128), a.shape)
+    for n in range(1, 14):
+        term = term @ a / n
+        found = found + term
+    for _ in range(halvings):
+        found = found @ found
+    return np.asarray(found)
+
+
+def two_port(a: Complexes, b: Complexes, c: Complexes, d: Complexes) -> Complexes:
+    """Admittances of a two-port from its chain matrices, of one or of many at once."""
+    inverse = np.linalg.inv(b)
+    rows = (d @ inverse, c - d @ inverse @ a), (-inverse, inverse @ a)
+    return np.asarray(np.concatenate([np.concatenate(r, axis=-1) for r in rows], axis=-2))
+
+
 def earthed_along(z: Complexes, neutral: int, length_km: float, every_km: float, ohm: float) -> Complexes:
     """Two-port admittance (2k, 2k), S, of a line whose neutral has electrodes at equal distances along the route.
 
@@ -126,6 +177,4 @@ def earthed_along(z: Complexes, neutral: int, length_km: float, every_km: float,
     shunt_y[neutral, neutral] = 1 / ohm
     shunt = np.block([[eye, zero], [shunt_y, eye]])
     chain = np.linalg.matrix_power(series @ shunt, sections - 1) @ series
-    a, b, c, d = chain[:k, :k], chain[:k, k:], chain[k:, :k], chain[k:, k:]
-    inverse = np.linalg.inv(b)
-    return np.asarray(np.block([[d @ inverse, c - d @ inverse @ a], [-inverse, inverse @ a]]))
+    return two_port(chain[:k, :k], chain[:k, k:], chain[k:, :k], chain[k:, k:])

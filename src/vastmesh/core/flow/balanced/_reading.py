@@ -34,6 +34,7 @@ class Reading:
 
     def __init__(self, arrays: NetArrays, problem: Problem, solution: Solution, switches: SwitchFlows) -> None:
         self.arrays, self.problem, self.solution, self._switches = arrays, problem, solution, switches
+        self.positions: dict[int, float] = {}  # taps and steps that automatic control found, by position in element_id
         state = solution.attempt.state
         row = problem.pattern.row
         self.live: Bools = row >= 0

@@ -221,9 +221,11 @@ class PhaseControls:
         """The controllers of a kind, None where there are none in this solution."""
         return next((c for c in self.kinds if isinstance(c, kind)), None)
 
-    def admittances(self) -> Admittances:
-        """Terminal admittances and terms of limbs with taps, phase shifters and banks as they stand now."""
-        a, now = self.arrays, Admittances.entered(self.arrays)
+    def admittances(self, of: ConductorArrays | None = None) -> Admittances:
+        """Terminal admittances and terms of limbs with taps, phase shifters and banks as they stand now; ``of``: the same network
+        compiled at another frequency."""
+        a = of if of is not None else self.arrays
+        now = Admittances.entered(a)
         if not self.kinds:
             return now
         now = Admittances(now.t_y.copy(), now.limb_i.copy(), now.limb_u.copy())

@@ -264,6 +264,14 @@ class Problem:
         return np.concatenate(rows), np.concatenate(cols), np.concatenate(values)
 
     @cached_property
+    def pins(self) -> tuple[Ints, Ints, Complexes]:
+        """By node, in S: admittances that fix the mean voltage of a part that nothing ties to earth. They carry no current."""
+        node = np.flatnonzero(self.live)
+        rows, cols = node[self._pin_rows], node[self._pin_cols]
+        base = self.arrays.base_v
+        return rows, cols, np.asarray(self._pin_y * self.base_va / base[rows] / base[cols])
+
+    @cached_property
     def _firm_entries(self) -> Bools:
         """Entries through which a node can be held: all but the coupling of parallel conductors."""
         a = self.arrays

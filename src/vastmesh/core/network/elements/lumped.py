@@ -47,3 +47,8 @@ class LumpedLoad(Demand):
     def reconcile(self, values: dict[str, Any]) -> dict[str, Any]:
         """Two power figures stay two; shares are filled up to 100 %."""
         return share_filled(self, _SHARES, super().reconcile(values))
+
+    def motor_ohm(self, nominal_kv: float) -> complex | None:
+        """Impedance of the motors with locked rotors at nominal voltage, Ω; None where there are none."""
+        size = abs(self.power_mva()) * self.motor_pct / 100
+        return complex(0.3, 1) / abs(complex(0.3, 1)) / self.motor_starting_x * nominal_kv**2 / size if size else None

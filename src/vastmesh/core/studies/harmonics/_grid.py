@@ -6,6 +6,8 @@ Per unit on the base power and nominal voltages of the load flow; order h is fre
 - Shunt susceptance that is capacitive grows with h, one that is inductive falls with 1/h; conductance stays.
 - Long lines: z' = z sinh(t)/t, y' = y tanh(t/2)/(t/2), t = sqrt(z y) (Grainger, Stevenson, "Power System Analysis", ch. 6).
 - Transformers turn positive sequence one way and negative sequence the other.
+- Lines with a geometry: where asked for, resistance and reactance by Carson's equations at that frequency.
+- Filters by their circuit.
 - Sources r h^a + j h x by their fault level; machines j h x'' with r = x''/20 growing with sqrt(h); motors by locked rotor.
 - Demand of P and Q at voltage V: R = V²/P and X = V²/Q side by side or in series at the network's frequency; or R in series with
   0.073 h R, beside h R / (6.7 Q/P - 0.74) (CIGRE Working Group 36-05, Electra 77, 1981).
@@ -14,22 +16,34 @@ Per unit on the base power and nominal voltages of the load flow; order h is fre
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 
-from ...catalogue import source_impedance_ohm
+from ...catalogue import circuit_impedance, source_impedance_ohm
 from ...electrical.admittance import NodalPattern, TwoPorts, two_ports
 from ...electrical.arrays import Columns, Complexes, Floats, Ints, NetArrays
+from ...electrical.conductor import MACHINE_X_OVER_R
+from ...electrical.line_constants import line_constants
 from ...electrical.sparse import SparseLU
 from ...errors import SingularMatrix
 from ...flow.balanced import Reading
-from ...network import Generator, InductionMotor, LumpedLoad, Network, Source, SynchronousMotor
+from ...network import (
+    Filter,
+    Generator,
+    InductionMotor,
+    Line,
+    LineGeometry,
+    LumpedLoad,
+    Network,
+    Source,
+    SynchronousMotor,
+)  # fmt: skip
 from ._kernel import MOTOR_SHARE, PARALLEL, SERIES, assemble
 from ._options import GridOptions
 
-_FORMS = {"parallel": PARALLEL, "series": SERIES, "motor_share": MOTOR_SHARE, "none": PARALLEL}
-_MACHINE_X_OVER_R = 20.0
+FORMS = {"parallel": PARALLEL, "series": SERIES, "motor_share": MOTOR_SHARE, "none": PARALLEL}
 
 
 @dataclass(frozen=True)
@@ -53,6 +67,8 @@ class Grid:
         self._skin, self._is_line = self._of_branches(network)
         self._series = self._to_earth(network)
         self._load_row, self._demand = self._of_demand(network, alone)
+        self.filters, self.filter_row, self._circuits = self._of_filters(network)
+        self._shaped = self._of_geometries(network) if options.lines == "geometry" else {}
         self._prepare()
         self.begin()
 
@@ -94,7 +110,7 @@ class Grid:
                     self.options.source_exponent,
                 )
             elif isinstance(e, Generator) and e.rated_mva:
-                z = complex(1 / _MACHINE_X_OVER_R, 1) * e.xd_pct / 100 * base / e.rated_mva
+                z = complex(1 / MACHINE_X_OVER_R, 1) * e.xd_pct / 100 * base / e.rated_mva
             elif self.options.demand == "none":
                 continue
             elif isinstance(e, InductionMotor):
@@ -107,9 +123,11 @@ class Grid:
                 )
             elif isinstance(e, SynchronousMotor):
                 size = e.rated_input_mva(e.power_factor or 1.0)
-                z = complex(1 / _MACHINE_X_OVER_R, 1) * e.xd_pct / 100 * base / size
-            elif isinstance(e, LumpedLoad) and e.motor_pct and (size := abs(e.power_mva()) * e.motor_pct / 100):
-                z = complex(0.3, 1) / abs(complex(0.3, 1)) / e.motor_starting_x * base / size
+                z = complex(1 / MACHINE_X_OVER_R, 1) * e.xd_pct / 100 * base / size
+            elif isinstance(e, LumpedLoad) and (ohm := e.motor_ohm(kv[bus])) is not None:
+                z = ohm / kv[bus] ** 2 * base
+            if isinstance(e, InductionMotor | SynchronousMotor) and z is not None and e.rated_kv:
+                z *= (e.rated_kv / kv[bus]) ** 2
             if z is not None:
                 found.append((row, z.real, z.imag, k))
         row, r, x, k_ = zip(*found, strict=True) if found else ((), (), (), ())
@@ -130,12 +148,67 @@ class Grid:
         volts = np.abs(self.reading.v0[load["bus"][counts]])
         return row[counts], np.asarray(np.conj(power[counts]) / volts**2)
 
+    def _of_filters(self, network: Network) -> tuple[list[Filter], Ints, Floats]:
+        """Filters in service at a live bus, their rows, and their circuits per unit, (n, 9)."""
+        bus = {b: n for n, b in enumerate(self.arrays.bus_id)}
+        known = set(self.arrays.element_id)
+        found = [e for e in network.of(Filter) if e.id in known and e.steps_on and self.pattern.row[bus[e.bus]] >= 0]
+        kv = self.arrays.bus_kv
+        circuits = [
+            e.circuit(float(kv[bus[e.bus]]), self.frequency_hz)
+            .times(self.arrays.base_mva / kv[bus[e.bus]] ** 2 / e.steps_on).values()
+            for e in found
+        ]  # fmt: skip
+        rows = np.array([self.pattern.row[bus[e.bus]] for e in found], np.int64)
+        return found, rows, np.array(circuits, np.float64).reshape(-1, 9)
+
+    def filter_admittance(self, order: float) -> Complexes:
+        """Of every filter at an order, per unit, (n,)."""
+        return np.asarray(1 / circuit_impedance(order, *self._circuits.T))
+
+    def _of_geometries(self, network: Network) -> dict[str, tuple[LineGeometry, Ints, Floats]]:
+        """Of each geometry that lines take their constants from: those branches, and per unit per Ω/km of each."""
+        found: dict[str, tuple[LineGeometry, Ints, Floats]] = {}
+        ids = self.arrays.element_id
+        rows: dict[str, list[tuple[int, float]]] = {}
+        for n in np.flatnonzero(self._is_line).tolist():
+            e = network.items.get(ids[self._branch["element"][n]])
+            if (
+                not isinstance(e, Line)
+                or e.matrix
+                or not e.geometry
+                or e.r_ohm_per_km is not None
+                or e.x_ohm_per_km is not None
+            ):
+                continue
+            kv = float(self.arrays.bus_kv[self._branch["from"][n]])
+            scale = (e.length_km or 0.0) / e.parallel * self.arrays.base_mva / kv**2
+            rows.setdefault(e.geometry, []).append((n, scale))
+        for name, members in rows.items():
+            geometry = network.items.get(name)
+            if isinstance(geometry, LineGeometry) and not geometry.missing():
+                place, scales = zip(*members, strict=True)
+                found[name] = geometry, np.array(place, np.int64), np.array(scales, np.float64)
+        return found
+
+    def _series_at(self, order: float) -> tuple[Floats, Floats]:
+        """Resistance and reactance of branches as if at order 1: what the kernel makes of them is right at this order."""
+        r, x = self._branch["r"].copy(), self._branch["x"].copy()
+        for geometry, rows, scale in self._shaped.values():
+            first, here = (line_constants(geometry, self.frequency_hz * h).z1 for h in (1.0, order))
+            skin = order ** self._skin[rows]
+            # The conductor's own resistance grows by its skin effect; what Carson adds for the earth cancels in balance.
+            r[rows] = (here.real - first.real + first.real * skin) * scale / skin
+            x[rows] = here.imag * scale / order
+        return r, x
+
     def ports(self, order: float, sequence: int) -> TwoPorts:
         """Two-ports of all branches at an order; ``sequence`` 1 or -1."""
         b = self._branch
-        r, x = b["r"] * order**self._skin, b["x"] * order
+        r, x = self._series_at(order)
+        r, x = r * order**self._skin, x * order
         shunts = [_susceptance(b[s], order) for s in ("shunt_from", "shunt_to")]
-        if self.options.lines == "long":
+        if self.options.lines != "nominal":
             r, x, shunts = self._long(r, x, shunts)
         columns: Columns = {
             **b,
@@ -168,22 +241,36 @@ class Grid:
     def values(self, order: float, sequence: int = 1) -> Complexes:
         """The nodal admittance matrix at an order, on its pattern, (nnz,); the same array every time."""
         fill: Any = assemble
-        fill(order, *self._live, self._turn if sequence > 0 else np.conj(self._turn), *self._rest, self._values)
+        if self._shaped:
+            live = self.pattern.live_branch
+            r, x = self._series_at(order)
+            self._branches = r[live], x[live]
+        fill(
+            order,
+            *self._branches,
+            *self._live,
+            self._turn if sequence > 0 else np.conj(self._turn),
+            *self._rest,
+            self._values,
+        )
         return self._values
 
     def _prepare(self) -> None:
         """Lay out what the kernel takes."""
         live, b = self.pattern.live_branch, self._branch
-        long = self._is_line[live] if self.options.lines == "long" else np.zeros(len(live), np.bool_)
-        self._live = (
-            b["r"][live], b["x"][live], self._skin[live], b["shunt_from"][live], b["shunt_to"][live], long,
+        long = self._is_line[live] if self.options.lines != "nominal" else np.zeros(len(live), np.bool_)
+        self._branches = b["r"][live], b["x"][live]
+        self._live: tuple[Any, ...] = (
+            self._skin[live], b["shunt_from"][live], b["shunt_to"][live], long,
             b["ratio_from"][live], b["ratio_to"][live],
         )  # fmt: skip
         self._turn = np.exp(1j * b["shift"][live])
         diagonal, s = self.pattern.diagonal, self._series
+        plain = self.arrays.tables["shunt"]["y"] * ~self.is_filter
         self._rest = (
-            self.pattern.slots, self.arrays.tables["shunt"]["y"][self.pattern.live_shunt], diagonal[s.row], s.r, s.x, s.k,
-            diagonal[self._load_row], self._demand, _FORMS[self.options.demand],
+            self.pattern.slots, plain[self.pattern.live_shunt], diagonal[s.row], s.r, s.x, s.k,
+            diagonal[self._load_row], self._demand, FORMS[self.options.demand],
+            diagonal[self.filter_row], self._circuits,
         )  # fmt: skip
         self._values = np.empty(len(self.pattern.indices), np.complex128)
 
@@ -215,12 +302,21 @@ class Grid:
                 ident = ids[self._branch["element"][n]]
                 found[ident] = found.get(ident, 0.0) + float(b[n] * inner[n] ** 2)
         shunt = self.arrays.tables["shunt"]
-        for n in range(len(shunt["bus"])):
+        for n in np.flatnonzero(~self.is_filter).tolist():
             at = rows[shunt["bus"][n]]
             if at >= 0 and shunt["y"][n].imag > 0:
                 ident = ids[shunt["element"][n]]
                 found[ident] = found.get(ident, 0.0) + float(shunt["y"][n].imag * order * abs(v[at]) ** 2)
+        currents = np.abs(self.filter_admittance(order) * v[self.filter_row])
+        for e, amps, circuit in zip(self.filters, currents.tolist(), self._circuits, strict=True):
+            found[e.id] = found.get(e.id, 0.0) + amps**2 * float(circuit[0]) / order
         return found
+
+    @cached_property
+    def is_filter(self) -> np.ndarray:
+        """Which rows of the shunts are filters, whose circuit stands in their place at other orders."""
+        kinds = self.arrays.element_kind
+        return np.array([kinds[e] == "filter" for e in self.arrays.tables["shunt"]["element"].tolist()], np.bool_)
 
 
 def sequence_of(order: float) -> int:

@@ -7,6 +7,10 @@ from typing import Any
 import numpy as np
 from numba import njit
 
+from ...catalogue import circuit_impedance
+
+_circuit: Any = njit(cache=True, nogil=True)(circuit_impedance)
+
 PARALLEL, SERIES, MOTOR_SHARE = 0, 1, 2
 
 
@@ -14,13 +18,13 @@ PARALLEL, SERIES, MOTOR_SHARE = 0, 1, 2
 def assemble(
     order: float, r: Any, x: Any, skin: Any, shunt_from: Any, shunt_to: Any, long: Any, ratio_from: Any, ratio_to: Any,
     turn: Any, slots: Any, shunt: Any, earth_slot: Any, earth_r: Any, earth_x: Any, earth_k: Any, load_slot: Any, load_y: Any,
-    form: int, out: Any,
+    form: int, filter_slot: Any, filters: Any, out: Any,
 ) -> None:  # fmt: skip
     """Fill ``out`` (nnz,) with the matrix at an order.
 
     Branches (n,) of the live part: ``r``, ``x``, ``skin`` at order 1; complex ``shunt_from``, ``shunt_to``; ``long``: by the
     equations of a long line; ``turn``: exp(j shift) of the sequence. ``slots``: (4 n + n_shunt,) as of the nodal pattern.
-    ``load_y``: conj(S)/V² at order 1, in a ``form``.
+    ``load_y``: conj(S)/V² at order 1, in a ``form``. ``filters``: circuits of what is in service, per unit, (n, 9).
     """
     out[:] = 0
     n = len(r)
@@ -49,6 +53,18 @@ def assemble(
         out[earth_slot[k]] += 1 / complex(earth_r[k] * order ** earth_k[k], order * earth_x[k])
     for k in range(len(load_slot)):
         out[load_slot[k]] += demand(load_y[k], order, form)
+    for k in range(len(filter_slot)):
+        c = filters[k]
+        out[filter_slot[k]] += 1 / _circuit(order, c[0], c[1], c[2], c[3], c[4], c[5], c[6], c[7], c[8])
+
+
+@njit(cache=True, nogil=True)
+def demands(y: Any, order: float, form: int) -> Any:
+    """Admittances of demand at an order, from those at order 1, (n,)."""
+    found = np.empty(len(y), np.complex128)
+    for k in range(len(y)):
+        found[k] = demand(y[k], order, form)
+    return found
 
 
 @njit(cache=True, nogil=True)

@@ -21,12 +21,10 @@ class GridOptions(BaseModel):
     fault_level: Literal["highest", "lowest"] = choice(
         "Fault level", "Of the sources: highest, or lowest with least plant running", default="highest", group="network"
     )
-    lines: Literal["nominal", "long"] = choice(
-        "Lines and cables",
-        "As one nominal pi, or by the exact equations of a long line",
-        default="long",
-        group="network",
-    )
+    lines: Literal["nominal", "long", "geometry"] = choice(
+        "Lines and cables", "As one nominal pi; by the exact equations of a long line; or so, and a geometry by Carson's "
+        "equations anew at every frequency", default="long", group="network",
+    )  # fmt: skip
     source_exponent: float = quantity(
         "Source resistance", "Grows with the order to this power", unit="1", default=0.0, ge=0, le=2, group="network"
     )
@@ -71,6 +69,11 @@ class DistortionOptions(GridOptions):
 
     bus: str | None = reference("Bus", "Whose spectrum and waveform are drawn; the most distorted when blank", to="bus",
                                 default=None)  # fmt: skip
+    detail: Literal["balanced", "per_phase"] = choice(
+        "Network",
+        "Balanced, by sequence; or per phase, with every conductor, the neutral and earth",
+        default="balanced",
+    )
     over: Literal["present", "conditions"] = choice(
         "Under", "The condition in use, or the worst of every condition", default="present"
     )

@@ -299,7 +299,6 @@ def assumptions(options: Any) -> list[str]:
     return [
         demand, f"Sources at their {options.fault_level} fault level; machines by their sub-transient reactance, motors by "
         "locked rotor. Inverters and what has a spectrum are no impedance.",
-        "Lines by the equations of a long line." if options.lines == "long" else "Lines as one nominal pi.",
-        "Positive and negative sequence of a balanced network: what stands on one or two phases counts as balanced, and zero "
-        "sequence is not looked at.",
+        {"nominal": "Lines as one nominal pi.", "long": "Lines by the equations of a long line.",
+         "geometry": "Lines by the equations of a long line, geometries by Carson's at every frequency."}[options.lines],
     ]  # fmt: skip

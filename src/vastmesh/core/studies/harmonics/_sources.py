@@ -11,16 +11,18 @@ from ...catalogue import find_type
 from ...flow.balanced import Reading
 from ...network import Inverter, Load, Network, OwnType
 
+Spectrum = dict[int, tuple[float, float, bool]]
+"""Order to magnitude as a share of the fundamental, angle in radians, and whether that is known (0 stands for unknown)."""
+
 
 @dataclass(frozen=True)
 class HarmonicSource:
-    """A current source. ``current``: fundamental current into the network, per unit, with its angle; ``orders``: order to
-    magnitude as a share of it, angle in radians, and whether that is known (0 stands for one that is not)."""
+    """A current source. ``current``: fundamental current into the network, per unit, with its angle."""
 
     element: str
     row: int
     current: complex
-    orders: dict[int, tuple[float, float, bool]] = field(default_factory=dict)
+    orders: Spectrum = field(default_factory=dict)
 
     def injected(self, order: int) -> complex:
         """Current of an order into the network, per unit; its angle follows the fundamental's h times."""
@@ -72,10 +74,14 @@ def sources(network: Network, reading: Reading, *, rated: bool) -> list[Harmonic
             current = size * (current / abs(current) if current else v / abs(v))
         if not current:
             continue
-        orders = spectrum(network, e.spectrum or "")
-        turned = {h: (s, (a or 0.0) + (np.pi if draws else 0.0), a is not None) for h, (s, a) in orders.items()}
-        found.append(HarmonicSource(e.id, int(rows[n]), current, turned))
+        found.append(HarmonicSource(e.id, int(rows[n]), current, turned(network, e)))
     return found
+
+
+def turned(network: Network, e: Load | Inverter) -> Spectrum:
+    """The spectrum of an element as it injects: a load draws, so that its current is turned round at every order."""
+    back = np.pi if isinstance(e, Load) else 0.0
+    return {h: (s, (a or 0.0) + back, a is not None) for h, (s, a) in spectrum(network, e.spectrum or "").items()}
 
 
 def _by_element(element: np.ndarray, power: np.ndarray, ids: list[str]) -> dict[str, complex]:

@@ -10,6 +10,7 @@ import numpy as np
 from ....catalogue import r_and_x
 from ....network import (
     Demand,
+    Filter,
     Generator,
     InductionMotor,
     Inverter,
@@ -28,6 +29,7 @@ from . import stamp
 
 _PAIRS = ((0, 1), (1, 2), (2, 0))
 _ABC = (0, 1, 2)
+MACHINE_X_OVER_R = 20.0  # of sub-transient reactances, where it matters
 _IDEAL = 1e5  # times the admittance of its fault level: a source that nothing unbalances
 
 
@@ -41,6 +43,11 @@ def load(loads: Sequence[Load], b: Builder) -> None:
 def lumped(loads: Sequence[LumpedLoad], b: Builder) -> None:
     for i, e in enumerate(loads):
         _demand(i, e, b, e.current_pct / 100, e.impedance_pct / 100)
+        if b.beyond is None or not b.beyond.machines or len(e.conductors.replace("N", "")) < 3:
+            continue
+        z = e.motor_ohm(float(b.bus_kv[b.bus_row[e.bus]]))
+        if z is not None and _three_phases(e.id, e.bus, b):
+            _sequences(i, e.bus, b, 1 / b.ohm(z, 0.5), 0j)
 
 
 def _demand(i: int, e: Demand, b: Builder, share_i: float, share_z: float) -> None:
@@ -118,20 +125,36 @@ def shunt(shunts: Sequence[Shunt], b: Builder) -> None:
         per_step = complex(e.step_loss_kw / 1e3, -sign * e.step_mvar if e.step_mvar else 0.0)
         rated = e.rated_kv or b.bus_kv[row]
         total = per_step * (b.bus_kv[row] / rated) ** 2
-        conductors = e.conductors
-        if e.connection == "earthed":
-            legs = [(b.key(e.bus, c), b.earth_key, NUMBER[c], b.phase_v[row], total / len(conductors.replace("N", "")))
-                    for c in b.present(e.id, conductors.replace("N", ""), e.bus)]  # fmt: skip
-        else:
-            legs = legs_of(e.id, e.bus, conductors, e.connection, None, total, b)
         first, one = None, []
-        for p, q, phase, volts, s in legs:
-            y = np.conj(s * 1e6) / volts**2
+        for p, q, phase, volts, s in shunt_legs(e, total, b):
+            y = b.siemens(np.conj(s * 1e6) / volts**2)
             where = b.between(i, 0, phase, p, q, y * e.steps_on)
             first = where.start if first is None else first
             one += [y, -y, -y, y]
         if first is not None:
             b.banks[e.id] = (slice(first, first + len(one)), np.array(one, np.complex128))
+
+
+@stamp(Filter)
+def harmonic_filter(filters: Sequence[Filter], b: Builder) -> None:
+    """The steps in service, leg by leg like a bank; of a star without neutral the equal delta."""
+    for i, e in enumerate(filters):
+        row = b.bus_row[e.bus]
+        kv = float(b.bus_kv[row])
+        total = complex(np.conj(e.steps_on * kv**2 / e.circuit(kv, b.frequency_hz).impedance(b.order)))
+        for p, q, phase, volts, s in shunt_legs(e, total, b):
+            b.between(i, 0, phase, p, q, complex(np.conj(s * 1e6) / volts**2))
+
+
+def shunt_legs(e: Shunt | Filter, total: complex, b: Builder) -> list[Leg]:
+    """Legs of what draws ``total`` MVA at the nominal voltage of its bus."""
+    if e.connection != "earthed":
+        return legs_of(e.id, e.bus, e.conductors, e.connection, None, total, b)
+    phases = e.conductors.replace("N", "")
+    volts = float(b.phase_v[b.bus_row[e.bus]])
+    return [
+        (b.key(e.bus, c), b.earth_key, NUMBER[c], volts, total / len(phases)) for c in b.present(e.id, phases, e.bus)
+    ]
 
 
 def _machine(
@@ -145,7 +168,8 @@ def _machine(
 def _sequences(
     i: int, bus: str, b: Builder, y2: complex, y0: complex, star: int | None = None, behind: Complexes | None = None
 ) -> None:
-    """Negative- and zero-sequence admittance of a machine over its phases (and star point); positive has its own current.
+    """Negative- and zero-sequence admittance of a machine over its phases (and star point); positive has its own current, but
+    for other frequencies than the network's, at which it sees what the negative does.
 
     The matrix for "negative sequence only" is circulant and not symmetric. ``behind``: zero and negative sequence of the
     voltage behind the admittances, V: they drive a current of their own.
@@ -153,7 +177,7 @@ def _sequences(
     turn = np.exp(2j * np.pi / 3)
     # V2 = (Va + a² Vb + a Vc)/3; its current comes back as I2 (1, a, a²).
     negative = np.outer(np.array([1, turn, turn**2]), np.array([1, turn**2, turn])) / 3
-    block = y2 * negative + circulant(0, y0)
+    block = y2 * negative + circulant(0, y0) if b.beyond is None else circulant(y2, y0)
     keys = [b.key(bus, c) for c in "ABC"]
     conductors = list(_ABC)
     if star is not None and y0:
@@ -178,8 +202,7 @@ def source(sources: Sequence[Source], b: Builder) -> None:
         if not _three_phases(e.id, e.bus, b):
             continue
         kv = b.bus_kv[b.bus_row[e.bus]]
-        r, x = _parts(kv**2 / e.fault_max_mva, e.x_over_r)
-        y2 = (_IDEAL if e.ideal else 1.0) / complex(r, x)
+        y2 = _source_y(e, kv, b)
         star = b.star_or_neutral(e.bus, "N")  # the neutral of a four-wire bus begins at its source
         if star is None and e.neutral != "isolated":
             star = b.earth_key
@@ -204,9 +227,11 @@ def source(sources: Sequence[Source], b: Builder) -> None:
                  weight=e.fault_max_mva)  # fmt: skip
 
 
-def _parts(size: float, x_over_r: float) -> tuple[float, float]:
-    z = r_and_x(size, x_over_r)
-    return z.real, z.imag
+def _source_y(e: Source, kv: float, b: Builder) -> complex:
+    if b.beyond is None:
+        return (_IDEAL if e.ideal else 1.0) / r_and_x(kv**2 / e.fault_max_mva, e.x_over_r)
+    level = e.fault_max_mva if b.beyond.fault_level == "highest" else e.fault_min_mva
+    return 1 / b.ohm(r_and_x(kv**2 / level, e.x_over_r), b.beyond.source_exponent)
 
 
 @stamp(Generator)
@@ -222,8 +247,10 @@ def generator(machines: Sequence[Generator], b: Builder) -> None:
             continue
         kv = b.bus_kv[b.bus_row[e.bus]]
         size = e.rated_mva or abs(complex(p, q))
+        if b.beyond is not None:
+            size = e.rated_mva or 0.0
         if size:
-            y2 = 1 / (1j * e.xd_pct / 100 * kv**2 / size)
+            y2 = 1 / _subtransient(e.xd_pct / 100 * kv**2 / size, b)
             ohm = neutral_ohm(e.neutral, e.neutral_ohm, e.neutral_a, kv)
             star = b.star_or_neutral(e.bus, e.conductors)
             if star is None and ohm is not None:
@@ -239,6 +266,11 @@ def generator(machines: Sequence[Generator], b: Builder) -> None:
         high = e.q_max_mvar if e.q_max_mvar is not None else np.inf
         _machine(i, e.bus, b, PV_MACHINE if own else PQ_MACHINE, p / b.base_mva, q / b.base_mva, voltage=e.voltage_pu,
                  limits=(low / b.base_mva, high / b.base_mva), weight=e.rated_mva or abs(p) or 1.0, group=group)  # fmt: skip
+
+
+def _subtransient(x: float, b: Builder) -> complex:
+    """Reactance of a machine's damper; at other frequencies with a resistance that grows with the root of the order."""
+    return complex(0.0, x) if b.beyond is None else b.ohm(complex(x / MACHINE_X_OVER_R, x), 0.5)
 
 
 @stamp(Inverter)
@@ -277,7 +309,7 @@ def induction_motor(motors: Sequence[InductionMotor], b: Builder) -> None:
         rated = e.rated_input_mva(e.power_factor)
         pf = e.starting_power_factor
         z = complex(pf, sqrt(1 - pf * pf)) / e.starting_current_x
-        _motor(i, e, e.power_mva(), rated / ((e.rated_kv or kv) ** 2 * z) if rated else 0j, b)
+        _motor(i, e, e.power_mva(), rated / ((e.rated_kv or kv) ** 2 * b.ohm(z, 0.5)) if rated else 0j, b)
 
 
 @stamp(SynchronousMotor)
@@ -286,7 +318,13 @@ def synchronous_motor(motors: Sequence[SynchronousMotor], b: Builder) -> None:
     for i, e in enumerate(motors):
         kv = b.bus_kv[b.bus_row[e.bus]]
         rated = e.rated_input_mva(e.power_factor if abs(e.power_factor) >= 0.05 else 1.0)
-        _motor(i, e, e.power_mva(), rated / ((e.rated_kv or kv) ** 2 * 1j * e.xd_pct / 100) if rated else 0j, b)
+        _motor(
+            i,
+            e,
+            e.power_mva(),
+            rated / ((e.rated_kv or kv) ** 2 * _subtransient(e.xd_pct / 100, b)) if rated else 0j,
+            b,
+        )
 
 
 def _motor(i: int, e: InductionMotor | SynchronousMotor, power: complex, y2: complex, b: Builder) -> None:
@@ -298,7 +336,7 @@ def _motor(i: int, e: InductionMotor | SynchronousMotor, power: complex, y2: com
         return
     if not _three_phases(e.id, e.bus, b):
         return
-    if y2:
+    if y2 and (b.beyond is None or b.beyond.machines):
         _sequences(i, e.bus, b, y2, 0j)
     _machine(i, e.bus, b, MOTOR, -power.real / b.base_mva, -power.imag / b.base_mva, group=group, area=area)
 

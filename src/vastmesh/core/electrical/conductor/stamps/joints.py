@@ -38,5 +38,5 @@ def electrode(electrodes: Sequence[Electrode], b: Builder) -> None:
         if not b.has(e.bus, "N"):
             b.gaps.append(Gap(e.id, "bus", "earths a neutral, but its bus has none"))
             continue
-        z = complex(e.resistance_ohm or 0.0, e.reactance_ohm)
+        z = b.ohm(complex(e.resistance_ohm or 0.0, e.reactance_ohm))
         b.linear(np.array([i]), (0,), (NEUTRAL,), np.array([[b.key(e.bus, "N")]]), np.array([[[1 / z]]]))

@@ -14,7 +14,15 @@ from ...arrays import Complexes
 from ...line_constants import order_for
 from .._arrays import Gap, Positions, TapSpot
 from .._builder import NUMBER, Builder
-from .._lines import LineKey, conductor_matrix, earthed_along, mutual_ohm_per_km, own_resistance
+from .._lines import (
+    LineKey,
+    conductor_matrix,
+    conductor_matrix_beyond,
+    earthed_along,
+    long_line,
+    mutual_ohm_per_km,
+    own_resistance,
+)
 from . import stamp
 
 # Position among the lines, the line, Ω/km over the conductors kept, µS/km.
@@ -56,7 +64,11 @@ def line(lines: Sequence[Line], b: Builder) -> None:
         if not kept:
             continue
         key = LineKey.of(e, found, b.frequency_hz, matrix, geometry)
-        z, susceptance = conductor_matrix(replace(key, conductors=found))
+        key = replace(key, conductors=found)
+        if b.beyond is None:
+            z, susceptance = conductor_matrix(key)
+        else:
+            z, susceptance = conductor_matrix_beyond(key, b.beyond, e.skin_exponent)
         member = (i, e, z, susceptance.astype(np.complex128))
         if e.id in beside and not (e.earthing_every_km and e.earthing_ohm and "N" in kept):
             coupled[e.id] = (kept, member)
@@ -159,10 +171,9 @@ def _coupled(group: _Group, b: Builder) -> None:
         z[span, span] = per_km * km / e.parallel
         half[span, span] = 0.5j * 1e-6 * susceptance * km * e.parallel
     for (p, q), mutual in group.mutual.items():
-        z[spans[p], spans[q]] = mutual
-        z[spans[q], spans[p]] = mutual
-    y = np.linalg.inv(z + np.eye(total) * _POOREST)
-    block = np.block([[y + half, -y], [-y, y + half]])
+        z[spans[p], spans[q]] = mutual * b.order
+        z[spans[q], spans[p]] = mutual * b.order
+    block = _pi((z + np.eye(total) * _POOREST)[None], half[None], b)[0]
     order: list[int] = []
     elements, sides, conductors, keys = [], [], [], []
     for span, (kept, (i, e, per_km, _)) in zip(spans, group.members, strict=True):
@@ -183,9 +194,8 @@ def _batch(kept: str, members: list[Member], b: Builder) -> None:
     scale = np.array([(m[1].length_km or 0.0) / m[1].parallel for m in members])
     length = np.array([(m[1].length_km or 0.0) * m[1].parallel for m in members])
     z = np.array([m[2] for m in members]) * scale[:, None, None]
-    y = np.linalg.inv(z + np.eye(k) * _POOREST)
     half = 0.5j * 1e-6 * np.array([m[3] for m in members]) * length[:, None, None]
-    block = np.concatenate([np.concatenate([y + half, -y], axis=2), np.concatenate([-y, y + half], axis=2)], axis=1)
+    block = _pi(z + np.eye(k) * _POOREST, half, b)
     for n, (_, e, per_km, _) in enumerate(members):
         if e.earthing_every_km and e.earthing_ohm and e.length_km and "N" in kept:
             ladder = earthed_along(
@@ -199,6 +209,14 @@ def _batch(kept: str, members: list[Member], b: Builder) -> None:
     b.linear(elements, [0] * k + [1] * k, numbers * 2, np.array(ends, np.int64), block)
 
 
+def _pi(z: Complexes, half: Complexes, b: Builder) -> Complexes:
+    """Admittances of lines, (n, 2k, 2k): a nominal pi, or at another frequency, where it is asked for, a long line."""
+    if b.beyond is not None and b.beyond.lines != "nominal":
+        return long_line(z, 2 * half)
+    y = np.linalg.inv(z)
+    return np.concatenate([np.concatenate([y + half, -y], axis=2), np.concatenate([-y, y + half], axis=2)], axis=1)
+
+
 @stamp(SeriesReactor)
 def series_reactor(units: Sequence[SeriesReactor], b: Builder) -> None:
     """An impedance in each phase; a neutral it is connected to passes straight through."""
@@ -207,7 +225,7 @@ def series_reactor(units: Sequence[SeriesReactor], b: Builder) -> None:
         if "N" in found:
             b.joined.append((b.key(e.from_bus, "N"), b.key(e.to_bus, "N")))
         x = e.x_ohm or 1.0
-        own = complex(x / e.x_over_r, x)
+        own = b.ohm(complex(x / e.x_over_r, x))
         amps = e.rating_a or inf
         b.rating[b.offset + i] = (amps, amps)
         phases = found.replace("N", "")
@@ -245,7 +263,7 @@ def regulator(units: Sequence[Regulator], b: Builder) -> None:
 
         def build(positions: Positions, _shift: float, e: Regulator = e, numbers: list[int] = numbers,
                   with_star: bool = star is not None) -> Complexes:  # fmt: skip
-            return regulator_admittance(e, [positions[n] for n in numbers], with_star)
+            return regulator_admittance(e, [positions[n] for n in numbers], with_star) / b.order
 
         position = tap_positions(e)
         entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), build(position, 0.0)[None])

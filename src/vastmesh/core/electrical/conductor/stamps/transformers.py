@@ -45,11 +45,12 @@ def _three_phase(i: int, e: Transformer, b: Builder) -> None:
         return
     hv, lv, clock = e.winding_groups()
     stars = (_star(i, e, b, 0, hv in ("YN", "ZN")), _star(i, e, b, 1, lv in ("yn", "zn", "a")))
-    z1 = e.impedance_pu()
+    z1, z0 = b.ohm(e.impedance_pu(), e.skin_exponent), _zero(e)
     unit = two_winding_admittance(
-        (hv, lv, int(clock)), ((e.hv_kv or 1) * 1e3, (e.lv_kv or 1) * 1e3), (e.rated_mva or 1) * 1e6, z1, _zero(e, z1),
+        (hv, lv, int(clock)), ((e.hv_kv or 1) * 1e3, (e.lv_kv or 1) * 1e3), (e.rated_mva or 1) * 1e6, z1,
+        b.ohm(z0, e.skin_exponent) if z0 is not None else None,
         stars=(stars[0] is not None, stars[1] is not None), shift_rad=np.radians(e.phase_shift_deg),
-        no_load_pu=e.magnetising_pu(), turns_on=e.tap_side,
+        no_load_pu=b.siemens(e.magnetising_pu()), turns_on=e.tap_side,
     )  # fmt: skip
     keys, sides, conductors = _terminals(b, ends, (unit.hv.star, unit.lv.star), stars)
 
@@ -70,8 +71,9 @@ def _three_phase(i: int, e: Transformer, b: Builder) -> None:
     b.taps[e.id] = TapSpot(b.offset + i, entries, build, position, further, terms, build_terms)
 
 
-def _zero(e: Transformer, z1: complex) -> complex | None:
+def _zero(e: Transformer) -> complex | None:
     """Zero-sequence impedance per unit: entered, typical of group and core, or none."""
+    z1 = e.impedance_pu()
     share = (
         e.z0_pct / abs(e.impedance_pct or 1.0) if e.z0_pct is not None else zero_sequence_share(e.vector_group, e.core)
     )
@@ -107,7 +109,7 @@ def star_point(
     if earthing == "solid":
         b.joined.append((star, b.earth_key))
     elif ohm is not None and earthing != "isolated":
-        b.linear(np.array([i]), (side,), (STAR,), np.array([[star]]), np.array([[[1 / ohm]]]))
+        b.linear(np.array([i]), (side,), (STAR,), np.array([[star]]), np.array([[[1 / b.ohm(ohm)]]]))
     return star
 
 
@@ -148,7 +150,7 @@ def _single_phase(i: int, e: Transformer, b: Builder) -> None:
             )
         return
     _earth_neutral(i, e, b)
-    limb = _limb(e, split)
+    limb = _limb(e, split, b)
     order = [NUMBER[c] for c in hv] + (
         [NUMBER[c] for c in low] if not split else [NUMBER[c] for c in _split_order(low)]
     )
@@ -182,7 +184,7 @@ def _earth_neutral(i: int, e: Transformer, b: Builder) -> None:
     if e.lv_neutral == "solid":
         b.joined.append((star, b.earth_key))
     elif ohm := neutral_ohm(e.lv_neutral, e.lv_neutral_ohm, e.lv_neutral_a, e.lv_kv):
-        b.linear(np.array([i]), (1,), (STAR,), np.array([[star]]), np.array([[[1 / ohm]]]))
+        b.linear(np.array([i]), (1,), (STAR,), np.array([[star]]), np.array([[[1 / b.ohm(ohm)]]]))
 
 
 @dataclass(frozen=True)
@@ -232,14 +234,14 @@ def _wound(
                            lambda p, _: unit.at(p).terms())  # fmt: skip
 
 
-def _limb(e: Transformer, split: bool) -> Callable[[float], Limbs]:
+def _limb(e: Transformer, split: bool, b: Builder) -> Callable[[float], Limbs]:
     """One limb over both HV ends and the LV ends (or first end, middle, second end), as a function of the turns. The
     leakage lies in the LV winding; of a centre-tapped one a half in each half (its own rated power), but for the share in
     the HV winding, which is common to both."""
     rated = (e.rated_mva or 1.0) * 1e6
     hv_v, lv_v = (e.hv_kv or 1.0) * 1e3, (e.lv_kv or 1.0) * 1e3
-    y = rated / e.impedance_pu()
-    no_load = rated * e.magnetising_pu()
+    y = rated / b.ohm(e.impedance_pu(), e.skin_exponent)
+    no_load = rated * b.siemens(e.magnetising_pu())
     sign = -1.0 if e.vector_group == "Ii6" else 1.0
     own = 1 - e.primary_share_pct / 100
 
@@ -268,7 +270,7 @@ def _open_delta(i: int, e: Transformer, b: Builder) -> None:
     b.rating[b.offset + i] = (amps, amps)
     # Each limb carries the full line current at line-to-line voltage: rated for the bank's power over the square root of 3.
     each = (e.rated_mva or 1.0) * 1e6 / sqrt(3)
-    y, no_load = each / e.impedance_pu(), each * e.magnetising_pu()
+    y, no_load = each / b.ohm(e.impedance_pu(), e.skin_exponent), each * b.siemens(e.magnetising_pu())
     pairs = np.array([[1.0, -1.0, 0.0], [0.0, 1.0, -1.0]])
 
     def at(positions: Positions) -> Limbs:
@@ -293,7 +295,8 @@ def three_winding(units: Sequence[ThreeWinding], b: Builder) -> None:
         clocks = (0, e.mv_clock, e.lv_clock)
         amps = (e.hv_mva or 0.0) * 1e3 / sqrt(3)
         b.rating[b.offset + i] = (amps, amps)
-        for side, (name, z, clock) in enumerate(zip(("hv", "mv", "lv"), e.star_pu(), clocks, strict=True)):
+        for side, (name, own_z, clock) in enumerate(zip(("hv", "mv", "lv"), e.star_pu(), clocks, strict=True)):
+            z = b.ohm(own_z, e.skin_exponent)
             bus, kv = getattr(e, f"{name}_bus"), (getattr(e, f"{name}_kv") or 1.0) * 1e3
             mode = getattr(e, f"{name}_neutral", "isolated")
             ohm = neutral_ohm(
@@ -316,7 +319,7 @@ def three_winding(units: Sequence[ThreeWinding], b: Builder) -> None:
             conductors = [*_ABC, *([3] if star is not None else []), 5, 5, 5, 5]
             b.limbs(i, _ABC, [unit.limb_ohm] * 3, [0.0] * 3, unit.limbs(own))
             b.linear(np.array([i]), [side] * len(keys), conductors, np.array([keys]), unit.admittance(own)[None])
-        no_load = np.asarray(np.eye(3) * (rated * e.magnetising_pu() / inner_v**2), np.complex128)
+        no_load = np.asarray(np.eye(3) * (rated * b.siemens(e.magnetising_pu()) / inner_v**2), np.complex128)
         b.limbs(
             i,
             _ABC,

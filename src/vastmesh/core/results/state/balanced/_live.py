@@ -136,10 +136,12 @@ class LiveLoadFlow:
     ) -> Linearisation | None:
         """The equations linearised at their solution; None when there is none."""
         condition = condition or self.network.condition
-        arrays, solution, _ = self._solution(condition, options or live_options(self.network.settings))
+        arrays, solution, controls = self._solution(condition, options or live_options(self.network.settings))
         if solution.attempt.ending is not Ending.CONVERGED:
             return None
-        return Linearisation(self.problem, Reading(arrays, self.problem, solution, self._switches))
+        reading = Reading(arrays, self.problem, solution, self._switches)
+        reading.positions = controls.positions() if controls is not None else {}
+        return Linearisation(self.problem, reading)
 
     def _solution(self, condition: Condition, options: LoadFlowOptions) -> tuple[NetArrays, Solution, Controls | None]:
         if _states(condition) != self._states:
