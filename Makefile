@@ -19,7 +19,7 @@ demo: build ## Set everything up and start the application with the demonstratio
 
 test: build chromium office ## Set everything up and run every check and test
 	$(MAKE) --no-print-directory check
-	$(BIN)/pytest -n 2 --dist loadgroup
+	$(BIN)/pytest -n 3 --dist loadgroup
 
 check: $(STAMPS)/python $(STAMPS)/web ## Format, lint, types, import contracts
 	$(BIN)/ruff format --check -q src tests demo benchmarks docs tools

@@ -191,7 +191,9 @@ def test_figures_per_phase_can_be_asked_how(project: Project) -> None:
 
 
 def test_balancing_as_a_run_hands_a_scheme_over(project: Project) -> None:
-    result = finished(project, "balancing", feeder="T-Lantern Row", conditions=["winter-evening", "summer-noon"])
+    result = finished(
+        project, "balancing", feeder="T-Lantern Row", conditions=["winter-evening", "summer-noon"], method="exchange"
+    )
     made = add_scheme(project, "balance", *result["scheme"])
     assert made.status_code == 200
     project.update("settings", study="per_phase")

@@ -43,14 +43,17 @@ def everything() -> Network:
         {"kind": "synchronous_motor", "id": "synchronous", "bus": "p", "rated_kw": 150.0},
         {"kind": "generator", "id": "generator", "bus": "q", "active_power_mw": 0.2, "control": "voltage", "rated_mva": 0.5,
          "q_min_mvar": -0.2, "q_max_mvar": 0.2},
-        {"kind": "inverter", "id": "inverter", "bus": "n", "rated_mva": 0.3, "active_power_mw": 0.1},
+        {"kind": "inverter", "id": "inverter", "bus": "n", "rated_mva": 0.3, "active_power_mw": 0.1,
+         "spectrum": "Solar inverter, three-phase"},
         {"kind": "shunt", "id": "shunt", "bus": "q", "step_mvar": 0.1},
+        {"kind": "filter", "id": "filter", "bus": "q", "step_mvar": 0.1, "tuned_order": 4.7},
         {"kind": "electrode", "id": "electrode", "bus": "n", "resistance_ohm": 10.0},
         {"kind": "current_transformer", "id": "ct", "at": "p|q", "primary_a": 200.0},
     )  # fmt: skip
 
 
 BASE = everything()
+STUDY_IN_TURN = ("linear_flow", "sensitivities", "distortion")
 KINDS = sorted({i.kind for i in BASE.items.values()})
 
 
@@ -87,10 +90,12 @@ def test_every_value_is_refused_or_solved(kind: str) -> None:
     mine = [i.id for i in BASE.items.values() if i.kind == kind]
     accepted = 0
     for ident in mine:
-        for field in specs(REGISTRY[kind]):
+        for field, spec in specs(REGISTRY[kind]).items():
+            # What an item is called and where it stands is kept, checked and told, but no study looks at it.
+            electrical = spec.group not in ("identity", "place")
             for value in values_of(kind, field):
                 net = BASE.copy()
-                live = LiveLoadFlow(net)
+                live = LiveLoadFlow(net) if electrical else None
                 before = {ident: net[ident]}
                 try:
                     net.apply([Update(id=ident, values={field: value})])
@@ -99,11 +104,12 @@ def test_every_value_is_refused_or_solved(kind: str) -> None:
                 accepted += 1
                 said = f"{ident}.{field} = {value!r}"
                 try:
-                    live.changed([ident], before)
-                    for result in (live.solve(), LiveUnbalanced(net).solve()):
-                        assert result.account.converged or result.account.explanation, said
-                    STUDIES["linear_flow"].run(Inputs(net), STUDIES["linear_flow"].options(), lambda a, b: None)
-                    STUDIES["sensitivities"].run(Inputs(net), STUDIES["sensitivities"].options(), lambda a, b: None)
+                    if live is not None:
+                        live.changed([ident], before)
+                        for result in (live.solve(), LiveUnbalanced(net).solve()):
+                            assert result.account.converged or result.account.explanation, said
+                        study = STUDIES[STUDY_IN_TURN[accepted % 3]]
+                        study.run(Inputs(net), study.options(), lambda a, b: None)
                     run_checks(net)
                     explain(net, ident)
                     Network.from_items(net.to_items())

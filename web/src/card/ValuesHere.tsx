@@ -33,6 +33,7 @@ const OPERATED = new Set([
   'three_winding',
   'regulator',
   'shunt',
+  'filter',
 ])
 
 export function ValuesHere({ item, kind }: { item: Item; kind: Kind }) {

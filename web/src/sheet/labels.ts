@@ -440,7 +440,7 @@ const percent = (value: number | undefined, more: number) =>
 /** A capacitor is read by its reactive power. */
 function hangFigures(result: Result | null, hang: HangShape, words: Wording): string {
   const names = words.set.injections
-  if (hang.kind === 'shunt' && names.includes('active_power_mw'))
+  if ((hang.kind === 'shunt' || hang.kind === 'filter') && names.includes('active_power_mw'))
     return figures(result, 'injections', hang.id, ['reactive_power_mvar'], words)
   return figures(result, 'injections', hang.id, names, words)
 }

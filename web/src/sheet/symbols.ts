@@ -42,6 +42,7 @@ export interface HangSymbol {
 }
 
 const REACTOR = 'M0 0c5 0 5 5 0 5c5 0 5 5 0 5c5 0 5 5 0 5M-6 18H6M-3.5 20.5h7'
+const FILTER = 'M0 0c5 0 5 4 0 4c5 0 5 4 0 4V10M-7 10H7M-7 14H7M0 14V20M-6 20H6M-3.5 22.5h7'
 const CAPACITOR = 'M-7 0H7M-7 4.5H7M0 4.5V12M-6 12H6M-3.5 14.5h7'
 
 export const hangSymbols: Readonly<Record<string, HangSymbol>> = {
@@ -60,5 +61,6 @@ export const hangSymbols: Readonly<Record<string, HangSymbol>> = {
   source: { up: true, path: () => `${circle(0, 10, 10)}M-6 10c2-5 4-5 6 0s4 5 6 0` },
   generator: { up: true, lettered: true, path: () => motor('M3.2 6.5A4 4 0 1 0 4 9.5H.8') },
   electrode: { path: () => 'M0 0V7M-8 7H8M-5 11H5M-2 15H2' },
+  filter: { path: () => FILTER },
   shunt: { path: ({ device }) => (device === 'reactor' ? REACTOR : CAPACITOR) },
 }

@@ -15,6 +15,7 @@ from ..network import (
     CurrentTransformer,
     Demand,
     Element,
+    Filter,
     Item,
     Line,
     LineGeometry,
@@ -408,7 +409,8 @@ def _ignored_of_line(s: Subject, e: Line) -> Iterator[Check]:
 
 def rated_voltages(s: Subject) -> Iterator[Check]:
     """Capacitors and reactors on a bus of another voltage: their power goes with its square."""
-    for e in s.network.of(Shunt):
+    banks: list[Shunt | Filter] = [*s.network.of(Shunt), *s.network.of(Filter)]
+    for e in banks:
         nominal = s.kv(e.bus)
         if nominal and e.rated_kv and not 0.8 <= e.rated_kv / nominal <= 1.25:
             share = 100 * (nominal / e.rated_kv) ** 2

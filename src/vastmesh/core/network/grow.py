@@ -229,6 +229,19 @@ def _shunt(g: _Grower) -> list[Change]:
     return g.hang("shunt", f"Capacitor {g.bus.name}", {"step_mvar": size, "steps": 1, "steps_on": 1})
 
 
+def _filter(g: _Grower) -> list[Change]:
+    """For the fifth, a little below it, as that is the order of most drives."""
+    size = {0.4: 0.025, 11.0: 1.2, 33.0: 6.0}.get(g.level(), 20.0)
+    values = {"step_mvar": size, "tuned_order": 4.7, "steps": 1, "steps_on": 1}
+    return g.hang("filter", f"Filter {g.bus.name}", values, design="single")
+
+
+def _detuned(g: _Grower) -> list[Change]:
+    size = {0.4: 0.025, 11.0: 1.2, 33.0: 6.0}.get(g.level(), 20.0)
+    values = {"step_mvar": size, "reactor_pct": 7.0, "steps": 1, "steps_on": 1}
+    return g.hang("filter", f"Detuned bank {g.bus.name}", values, design="detuned")
+
+
 def _line_values(g: _Grower, construction: str | None) -> dict[str, Any]:
     """As the line that feeds the bus when it is alike, else the typical one of the voltage."""
     feeding = next((e for e in g.network.connected(g.bus.id) if isinstance(e, Line)), None)
@@ -461,6 +474,8 @@ SHOOTS = {
         Shoot("induction_motor", "Induction motor", "A motor by its name plate", _induction_motor, strip=True),
         Shoot("generator", "Generator", "A generator at this bus", _generator, strip=True),
         Shoot("shunt", "Capacitor", "A capacitor bank at this bus", _shunt, strip=True),
+        Shoot("filter", "Harmonic filter", "A filter tuned below the fifth order, at this bus", _filter),
+        Shoot("detuned", "Detuned capacitor", "A capacitor bank with reactors that keep it from resonance", _detuned),
         Shoot("source", "Source", "A strong network that feeds this bus", _source, strip=True),
         Shoot("section", "Feeder sections", "Lines with buses and loads in a row", lambda g: _run(g, None, with_load=True),
               ("bus",), ("count", "spacing_km")),

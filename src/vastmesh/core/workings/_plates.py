@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from math import degrees
+from math import degrees, sqrt
 
 from ..catalogue import (
     COOLING,
@@ -19,6 +19,7 @@ from ..network import (
     Bus,
     Demand,
     Electrode,
+    Filter,
     Generator,
     InductionMotor,
     Inverter,
@@ -284,6 +285,56 @@ def shunt(network: Network, e: Shunt) -> Iterator[Working]:
              b / omega * 1e6, "µF") if e.device == "capacitor" else
         Step("X", "Reactance of one step", "Ur² / Q₁", f"{fig(rated)}² / {fig(e.step_mvar)}", 1 / b, "Ω"),
     ])  # fmt: skip
+
+
+@explains(Filter)
+def harmonic_filter(network: Network, e: Filter) -> Iterator[Working]:
+    kv = _kv(network, e.bus)
+    if e.missing() or not kv:
+        return
+    f = network.settings.frequency_hz
+    c = e.circuit(kv, f)
+    rated, p = e.rated_kv or kv, c.parts(f)
+    y = 1 / complex(c.impedance(1.0))
+    q = rated**2 * y.imag
+    reactor = c.xl or c.xb
+    tuned = sqrt((c.xc / reactor) + 1) if e.design == "c_type" else sqrt(c.xc / reactor)
+    quality = 1 / (c.g * reactor * tuned) if c.g else tuned * reactor / c.r if c.r else float("inf")
+    plate = [
+        Step("Q", "Power of one step", "Ur² · Im(1/Z)", f"{fig(rated)}² · {fig(y.imag)} S", q, "Mvar",
+             "Z of its circuit at the network's frequency", field="step_mvar"),
+        Step("n", "Tuned order", "√(Xc/Xl + 1)" if e.design == "c_type" else "√(Xc/Xl)",
+             f"√({fig(c.xc)} / {fig(reactor)}{' + 1' if e.design == 'c_type' else ''})", tuned, "", field="tuned_order"),
+    ] if e.design != "double" else [
+        Step("Q", "Power of one step", "Ur² · Im(1/Z)", f"{fig(rated)}² · {fig(y.imag)} S", q, "Mvar", field="step_mvar"),
+    ]  # fmt: skip
+    if e.design in ("single", "detuned"):
+        plate.append(Step("p", "Reactor share", "100 Xl / Xc", f"100 · {fig(reactor)} / {fig(c.xc)}", 100 * reactor / c.xc, "%",
+                          field="reactor_pct"))  # fmt: skip
+    if e.design != "double" and quality < float("inf"):
+        words = "n Xl / R" if not c.g else "R / (n Xl)"
+        plate.append(Step("q", "Quality", words, f"n {fig(tuned)}, Xl {fig(reactor)} Ω", quality, "", field="quality"))
+    yield Working("Name plate", plate, note="Of one step.")
+    names = {"c_uf": ("C", "Capacitance", "µF"), "l_mh": ("L", "Inductance", "mH"), "r_ohm": ("R", "Resistance", "Ω"),
+             "c2_uf": ("C₂", "Second capacitance", "µF"), "l2_mh": ("L₂", "Second inductance", "mH")}  # fmt: skip
+    r_words = {"single": ("n Xl / q", f"{fig(tuned)} · {fig(reactor)} / {fig(quality)}"), "detuned": ("n Xl / q", f"{fig(tuned)} · "
+               f"{fig(reactor)} / {fig(quality)}"), "double": ("n₁ Xl / q", f"of both reactors alike, q {fig(e.quality_factor())}"),
+               "high_pass": ("q n Xl", f"{fig(quality)} · {fig(tuned)} · {fig(reactor)}"),
+               "c_type": ("q n Xl", f"{fig(quality)} · {fig(tuned)} · {fig(reactor)}")}[e.design]  # fmt: skip
+    reach = {
+        "c_uf": ("1 / (2π f Xc)", f"1 / (2π {fig(f)} · {fig(c.xc)})"), "l_mh": ("Xl / (2π f)", f"{fig(reactor)} / (2π {fig(f)})"),
+        "r_ohm": r_words, "l2_mh": ("Xl₂ / (2π f)", f"{fig(c.xb)} / (2π {fig(f)})"),
+        "c2_uf": ("1 / (2π f Xl)", f"1 / (2π {fig(f)} · {fig(reactor)})") if e.design == "c_type" else
+        ("B₂ / (2π f)", f"{fig(c.b)} / (2π {fig(f)})"),
+    }  # fmt: skip
+    parts = [Step(names[k][0], names[k][1], *reach[k], v, names[k][2], field=k) for k, v in p.items()]
+    first = rated * c.xc * abs(y)
+    parts.append(Step("Uc", "Voltage of the capacitors", "Ur · Xc / |Z|", f"{fig(rated)} · {fig(c.xc)} / {fig(1 / abs(y))}", first,
+                      "kV", "at the network's frequency, between phases", field="capacitor_kv"))  # fmt: skip
+    parts.append(
+        Step("P", "Losses", "Ur² · Re(1/Z)", f"{fig(rated)}² · {fig(y.real)} S", 1e3 * rated**2 * y.real, "kW")
+    )
+    yield Working("Its parts", parts, note="Of one step, each phase of the star.")
 
 
 @explains(Switch)
