@@ -406,7 +406,7 @@ def test_states_laid_over_each_other_are_each_what_they_are_alone(demo: Network)
             run("scan", alone, **asked).tables["scan"]["ohm"], rel=1e-12
         )
     peaks = [hz for hz, kind, name in zip(*(over.tables["resonances"][c] for c in ("hz", "kind", "takes_part")), strict=True)
-             if kind == "peak" and "Quillport capacitors" in name]  # fmt: skip
+             if kind == "peak" and name.startswith("Quillport capacitors")]  # fmt: skip
     assert peaks == sorted(peaks, reverse=True)  # more capacitance, lower frequency
     conditions = run("scan", demo, over="conditions", **asked)
     names = [c.name for c in demo.of(Condition)]

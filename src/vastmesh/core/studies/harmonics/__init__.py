@@ -3,12 +3,23 @@
 from __future__ import annotations
 
 from ..base import Study, register
+from ._design import run_design
 from ._distortion import run_distortion
-from ._options import DistortionOptions, ScanOptions
+from ._options import DesignOptions, DistortionOptions, ScanOptions, SearchOptions
 from ._scan import SPLIT
+from ._search import run_search
 from ._workings import explain_distortion
 
-__all__ = ["DistortionOptions", "ScanOptions", "run_distortion", "run_scan"]
+__all__ = [
+    "DesignOptions",
+    "DistortionOptions",
+    "ScanOptions",
+    "SearchOptions",
+    "run_design",
+    "run_distortion",
+    "run_scan",
+    "run_search",
+]
 
 run_scan = SPLIT.run
 
@@ -31,5 +42,23 @@ register(
         options=ScanOptions,
         run=SPLIT.run,
         split=SPLIT,
+    )
+)
+register(
+    Study(
+        name="filter_design",
+        label="Filter design",
+        purpose="A filter from its purpose: name plate, parts, ratings, its band, and what it does under every condition",
+        options=DesignOptions,
+        run=run_design,
+    )
+)
+register(
+    Study(
+        name="filter_search",
+        label="Filter search",
+        purpose="The cheapest filter that keeps every level and the power factor under every condition, with any steps on",
+        options=SearchOptions,
+        run=run_search,
     )
 )

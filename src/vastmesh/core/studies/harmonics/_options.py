@@ -64,19 +64,9 @@ class ScanOptions(GridOptions):
         return self
 
 
-class DistortionOptions(GridOptions):
-    """What injects harmonics, how several add up, and what they are judged by."""
+class JudgedOptions(GridOptions):
+    """How several sources add up, and what voltages are judged by."""
 
-    bus: str | None = reference("Bus", "Whose spectrum and waveform are drawn; the most distorted when blank", to="bus",
-                                default=None)  # fmt: skip
-    detail: Literal["balanced", "per_phase"] = choice(
-        "Network",
-        "Balanced, by sequence; or per phase, with every conductor, the neutral and earth",
-        default="balanced",
-    )
-    over: Literal["present", "conditions"] = choice(
-        "Under", "The condition in use, or the worst of every condition", default="present"
-    )
     unknown: Literal["law", "arithmetic", "in_phase"] = choice(
         "Unknown angles", "Spectra without angles add by the summation law of IEC TR 61000-3-6, as plain numbers, or as if "
         "their angles were 0", default="law", group="summation",
@@ -100,3 +90,111 @@ class DistortionOptions(GridOptions):
         "Limits", "Planning levels above 1 kV with compatibility levels below, or compatibility levels everywhere",
         default="planning", group="limits",
     )  # fmt: skip
+
+
+class DistortionOptions(JudgedOptions):
+    """What injects harmonics, how several add up, and what they are judged by."""
+
+    bus: str | None = reference("Bus", "Whose spectrum and waveform are drawn; the most distorted when blank", to="bus",
+                                default=None)  # fmt: skip
+    detail: Literal["balanced", "per_phase"] = choice(
+        "Network",
+        "Balanced, by sequence; or per phase, with every conductor, the neutral and earth",
+        default="balanced",
+    )
+    over: Literal["present", "conditions"] = choice(
+        "Under", "The condition in use, or the worst of every condition", default="present"
+    )
+
+
+Design = Literal["single", "double", "high_pass", "c_type", "detuned"]
+_POWER = {"size": ("power_factor",)}
+
+
+class DesignOptions(JudgedOptions):
+    """What the filter is for and what it is to be."""
+
+    bus: str = reference("Bus", "Where it is to be connected", to="bus")
+    design: Design = choice("Kind", "Single-tuned, double-tuned, high-pass, C-type, or a detuned capacitor bank",
+                            default="single")  # fmt: skip
+    order: float = quantity("Harmonic", "Order that it is for", unit="1", default=5.0, ge=1.2, le=100)
+    second: float = quantity("Second harmonic", "Further order that it is for", unit="1", default=7.0, ge=1.3, le=150,
+                             when={"design": ("double",)})  # fmt: skip
+    below_pct: float = quantity(
+        "Tuned below", "By how much below the harmonic it is tuned, so that it never comes above it as it ages", unit="%",
+        default=6.0, ge=0, le=50,
+    )  # fmt: skip
+    quality: float | None = quantity("Quality", "40 of tuned kinds, 2 of the others, when blank", unit="1", default=None,
+                                     ge=0.05, le=1000)  # fmt: skip
+    size: Literal["power_factor", "entered"] = choice(
+        "Size", "From the power factor now to the one wanted, under the condition that needs most; or entered",
+        default="power_factor",
+    )  # fmt: skip
+    power_factor: float = quantity("Power factor wanted", "Of what flows into the bus", unit="1", default=0.98, ge=0.5, le=1.0,
+                                   when=_POWER)  # fmt: skip
+    mvar: float | None = quantity("Power", "Reactive power of the whole filter at nominal voltage", unit="Mvar", default=None,
+                                  gt=0, le=1e5, when={"size": ("entered",)})  # fmt: skip
+    steps: int = quantity("Steps", "Equal steps it is switched in", unit="1", default=1, ge=1, le=20)
+    instead_of: str | None = reference("In place of", "A bank that is taken out, and whose power it gives as well", to="shunt",
+                                       default=None)  # fmt: skip
+    over: Literal["present", "conditions"] = choice(
+        "Under", "The condition in use, or every condition", default="conditions"
+    )
+    capacitance_pct: float = quantity("Capacitance ±", "Tolerance, temperature and ageing of the capacitors", unit="%",
+                                      default=5.0, ge=0, le=30, group="band")  # fmt: skip
+    inductance_pct: float = quantity("Inductance ±", "Tolerance of the reactors", unit="%", default=3.0, ge=0, le=30,
+                                     group="band")  # fmt: skip
+    frequency_pct: float = quantity("Frequency ±", "Deviation of the network's frequency", unit="%", default=1.0, ge=0, le=6,
+                                    group="band")  # fmt: skip
+    margin_pct: float = quantity("Margin", "Of the rated voltage of the capacitors above what they have with all orders",
+                                 unit="%", default=10.0, ge=0, le=100, group="band")  # fmt: skip
+
+    @model_validator(mode="after")
+    def _whole(self) -> Self:
+        if self.order * (1 - self.below_pct / 100) < 1.05:
+            raise ValueError("below_pct: that tunes it below order 1.05; enter less, or a higher harmonic")
+        if self.design == "double" and self.second <= self.order:
+            raise ValueError("second: enter an order above the first one")
+        if self.size == "entered" and self.mvar is None:
+            raise ValueError("mvar: enter the power of the filter")
+        return self
+
+
+class SearchOptions(JudgedOptions):
+    """What is tried, and what it costs."""
+
+    bus: str = reference("Bus", "Where the filter is to be connected", to="bus")
+    over: Literal["present", "conditions"] = choice(
+        "Under", "The condition in use, or every condition", default="conditions"
+    )
+    power_factor: float = quantity("Power factor, least", "Of what flows into the bus, with as many steps on as it needs",
+                                   unit="1", default=0.95, ge=0.0, le=1.0)  # fmt: skip
+    least_mvar: float | None = quantity("From", "Smallest filter that is tried; a tenth of the largest power into the bus when "
+                                        "blank", unit="Mvar", default=None, gt=0, le=1e4)  # fmt: skip
+    most_mvar: float | None = quantity("To", "Largest filter that is tried; six tenths of it when blank", unit="Mvar",
+                                       default=None, gt=0, le=1e4)  # fmt: skip
+    sizes: int = quantity("Sizes", "How many sizes are tried, evenly", unit="1", default=12, ge=1, le=60)
+    most_steps: int = quantity("Steps, at most", "A filter in several equal steps follows the demand", unit="1", default=3, ge=1,
+                               le=10)  # fmt: skip
+    instead_of: str | None = reference("In place of", "A bank that is taken out", to="shunt", default=None)
+    single: bool = choice("Single-tuned", "Try it", default=True, group="kinds")
+    double: bool = choice("Double-tuned", "Try it", default=True, group="kinds")
+    high_pass: bool = choice("High-pass", "Try it", default=True, group="kinds")
+    c_type: bool = choice("C-type", "Try it", default=True, group="kinds")
+    detuned: bool = choice("Detuned bank", "Try it", default=True, group="kinds")
+    capacitor_per_kvar: float = quantity("Capacitors", "Price of a kvar at nominal voltage", unit="1/kvar", default=12.0, ge=0,
+                                         le=1e6, group="price")  # fmt: skip
+    reactor_per_kvar: float = quantity("Reactors", "Price of a kvar at nominal voltage", unit="1/kvar", default=30.0, ge=0,
+                                       le=1e6, group="price")  # fmt: skip
+    step_each: float = quantity("Each step", "Switch, protection and bay", unit="1", default=4000.0, ge=0, le=1e9,
+                                group="price")  # fmt: skip
+    loss_per_kw: float = quantity("Losses", "Worth of a kW over its life", unit="1/kW", default=2500.0, ge=0, le=1e7,
+                                  group="price")  # fmt: skip
+
+    @model_validator(mode="after")
+    def _whole(self) -> Self:
+        if self.most_mvar is not None and self.least_mvar is not None and self.most_mvar < self.least_mvar:
+            raise ValueError("most_mvar: enter at least the smallest size")
+        if not any(getattr(self, k) for k in ("single", "double", "high_pass", "c_type", "detuned")):
+            raise ValueError("single: choose at least one kind to try")
+        return self
