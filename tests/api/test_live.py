@@ -216,6 +216,6 @@ def test_imported_networks_are_laid_out_and_export_again(client: TestClient, nin
 def test_tidying_lays_everything_out_anew_in_one_step(project: Project) -> None:
     done = project.post("tidy")
     assert done.status_code == 200
-    assert len(done.json()["changed"]) == 116
+    assert len(done.json()["changed"]) == 119
     project.post("undo")
     assert project.item("Ambry 132")["x"] == 420

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import pickle
 from collections.abc import Iterator
+from typing import Any
 
 import polars as pl
 import pytest
@@ -40,7 +41,7 @@ def test_its_result_has_everything_under_its_address_and_kept_it_loses_nothing(p
     job, run = f"results/job-{answer['id']}", f"results/run-{answer['kept']}"
     now, kept = project.get(job).json(), project.get(run).json()
     assert {k: v for k, v in now.items() if k != "address"} == {k: v for k, v in kept.items() if k != "address"}
-    assert now["statement"].endswith("is the brightest of 116.")
+    assert now["statement"].endswith("is the brightest of 119.")
     assert [q["label"] for q in now["quantities"]] == ["Lantern light"]
     plot = now["figures"][0]
     assert (plot["series"][0]["drawn"], len(plot["series"][0]["x"]), plot["bounds"][0]["label"]) == (
@@ -85,6 +86,12 @@ def test_a_bad_option_is_refused_in_words(project: Project) -> None:
         assert text in said
 
 
+AT_A_BUS: dict[str, dict[str, Any]] = {
+    "scan": {"bus": "Heron End"}, "filter_design": {"bus": "Heron End", "over": "present"},
+    "filter_search": {"bus": "Heron End", "over": "present", "sizes": 2, "most_steps": 1},
+}  # fmt: skip
+
+
 def test_what_studies_are_made_of_can_be_sent_to_another_process(demo: Network) -> None:
     inputs = Inputs(demo, demo.condition, (), 7)
     again = pickle.loads(pickle.dumps(inputs))
@@ -92,7 +99,7 @@ def test_what_studies_are_made_of_can_be_sent_to_another_process(demo: Network) 
     assert again.under == inputs.under
     for study in STUDIES.values():
         if study.name != "balancing":
-            options = study.options(**({"bus": "Heron End"} if study.name == "scan" else {}))
+            options = study.options(**AT_A_BUS.get(study.name, {}))
             first = study.run(inputs, options, lambda share, words: None)
             second = study.run(again, pickle.loads(pickle.dumps(options)), lambda share, words: None)
             assert first.summary == second.summary

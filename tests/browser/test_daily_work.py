@@ -107,7 +107,7 @@ def test_a_sweep_runs_is_plotted_and_goes_out_of_date(bench: Page) -> None:
 
 def test_one_line_answers_and_its_rows_are_selected_on_the_sheet(bench: Page, sift: Locator) -> None:
     sift.fill("voltage_pu < 0.95 and feeder ~ Saltern")
-    expect(bench.get_by_text(re.compile(r"\d+ of 116"))).to_be_visible()
+    expect(bench.get_by_text(re.compile(r"\d+ of 119"))).to_be_visible()
     bench.get_by_role("button", name="Select on the sheet").click()
     expect(card(bench)).to_contain_text(re.compile(r"\d+ elements|Several|selected"))
     assert bench.locator("[data-halo]").count() > 3
@@ -166,7 +166,7 @@ def test_columns_are_hidden_moved_and_kept_as_a_set(bench: Page, sift: Locator) 
 
 def test_what_is_shown_is_exported(bench: Page, sift: Locator, tmp_path: Path) -> None:
     sift.fill("nominal_kv = 132")
-    expect(bench.get_by_text("5 of 116")).to_be_visible()
+    expect(bench.get_by_text("5 of 119")).to_be_visible()
     bench.get_by_role("button", name="Export …").click()
     with bench.expect_download() as waiting:
         bench.get_by_role("menuitem", name="These rows as CSV").click()
@@ -334,7 +334,7 @@ def test_a_pinned_run_is_kept_compared_and_looked_at(bench: Page, server: str, p
     expect(bench.get_by_text("not to be edited")).to_be_visible()
     bench.get_by_role("application").focus()
     bench.keyboard.press("w")
-    expect(card(bench)).to_contain_text("116")
+    expect(card(bench)).to_contain_text("119")
     bench.keyboard.press("Delete")
     expect(bench.get_by_role("alert")).to_contain_text("picture of an earlier revision")
     bench.get_by_role("button", name="Back to the present").click()

@@ -396,6 +396,7 @@ def test_demand_is_the_impedance_of_its_form(form: str, z: Any) -> None:
 
 
 def test_states_laid_over_each_other_are_each_what_they_are_alone(demo: Network) -> None:
+    demo.apply([Update(id="Kesterby bank", values={"steps_on": 0})])  # so that only one bank makes a resonance
     asked = {"bus": "Quillport 33 B", "from_hz": 100, "to_hz": 900, "step_hz": 20}
     over = run("scan", demo, over="steps", bank="Quillport capacitors", **asked)
     assert [s.label for s in over.figures[0].series] == ["0 steps on", "1 step on", "2 steps on", "3 steps on"]
