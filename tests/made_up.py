@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import sys
 import time
-from typing import Annotated, Literal
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict
@@ -69,7 +70,9 @@ def run(inputs: Inputs, options: Options, progress: Progress) -> Result:
     )  # fmt: skip
 
 
-def explain(network: Network, result: Result, condition: Condition, ident: str) -> list[Working]:
+def explain(
+    network: Network, result: Result, condition: Condition, ident: str, options: Mapping[str, Any]
+) -> list[Working]:
     table = result.tables["lanterns"]
     if ident not in table["id"]:
         return []

@@ -14,8 +14,10 @@ from vastmesh.core.network import Add, Condition, Filter, Network, SchemeChange,
 from vastmesh.core.results import Result
 from vastmesh.core.results.state import solve_as_set
 from vastmesh.core.studies import STUDIES, Inputs
+from vastmesh.core.studies.harmonics._limits import Level
 from vastmesh.core.studies.harmonics._search import State, _with
 
+MEDIUM = Level("", "medium")
 DRIVE = "Six-pulse drive with choke"
 
 
@@ -228,13 +230,12 @@ def test_what_it_says_of_a_candidate_is_nearly_what_it_does_in_full() -> None:
         made.apply([Add(item={"kind": "filter", "id": "f", "bus": "w", "design": "single", "step_mvar": 1.0,
                               "tuned_order": float(table["order"][n])})])  # fmt: skip
         told = run("distortion", made)
-        from vastmesh.core.studies.harmonics._limits import limit_pct, total_pct
 
         buses = told.tables["buses"]
-        shares = [max(float(v) for v in buses["thd_pct"]) / total_pct("medium")]
+        shares = [max(float(v) for v in buses["thd_pct"]) / MEDIUM.total_pct]
         for c in buses.columns:
             if c.name.startswith("order_"):
-                shares.append(max(float(v) for v in buses[c.name]) / limit_pct("medium", int(c.name.split("_")[1])))
+                shares.append(max(float(v) for v in buses[c.name]) / MEDIUM.limit_pct(int(c.name.split("_")[1])))
         assert table["level_pct"][n] == pytest.approx(100 * max(shares), rel=0.03)
 
 

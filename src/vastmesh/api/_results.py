@@ -91,7 +91,7 @@ class Shown:
     def explained(self, ident: str) -> list[Working]:
         """How its figures at an element came about, by the study that gave them."""
         explain = STUDIES[self.study].explain if self.study in STUDIES else None
-        return explain(self.network, self.result, self.condition, ident) if explain else []
+        return explain(self.network, self.result, self.condition, ident, self.options) if explain else []
 
 
 def shown(

@@ -3,6 +3,7 @@
 from .changes import Add, Change, Remove, Update, clashing, conflicts, touched_fields
 from .copies import Pasted, clip, paste, root_of
 from .elements._demand import Demand
+from .elements._harmonics import Spectrum, resistance_factor, spectrum_values
 from .elements._neutral import neutral_ohm
 from .elements._phases import PHASES, phases_of, tap_positions
 from .elements.bus import Bus
@@ -11,6 +12,7 @@ from .elements.filter import Filter
 from .elements.generator import Generator
 from .elements.geometry import LineGeometry
 from .elements.groups import Area, Substation
+from .elements.harmonic_levels import HarmonicLevels
 from .elements.inverter import Inverter
 from .elements.line import Line
 from .elements.line_matrix import LineMatrix
@@ -88,6 +90,7 @@ __all__ = [
     "Generator",
     "GrowOptions",
     "Grown",
+    "HarmonicLevels",
     "InductionMotor",
     "Inverter",
     "Item",
@@ -115,6 +118,7 @@ __all__ = [
     "Shoot",
     "Shunt",
     "Source",
+    "Spectrum",
     "Substation",
     "Switch",
     "SynchronousMotor",
@@ -143,12 +147,14 @@ __all__ = [
     "profile",
     "recorded",
     "removal",
+    "resistance_factor",
     "role_of",
     "roles_of",
     "root_of",
     "route",
     "schemes_in_order",
     "specs",
+    "spectrum_values",
     "tap_positions",
     "to_phases",
     "touched_fields",

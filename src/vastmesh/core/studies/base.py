@@ -44,7 +44,7 @@ class Inputs:
         return self.condition or self.network.condition
 
 
-Explain = Callable[[Network, Result, Condition, str], list[Working]]
+Explain = Callable[[Network, Result, Condition, str, Mapping[str, Any]], list[Working]]
 Answer = Mapping[str, Any]
 
 
@@ -90,7 +90,8 @@ class Study:
     """A kind of calculation, as the API and the command line list it.
 
     ``live``: solved after every edit by itself. ``follows``: quick enough to follow the edits while its runs take less
-    than half a second. ``explain``: how the figures of its result at an element came about. ``split``: how it comes apart
+    than half a second. ``explain``: how the figures of its result at an element came about,
+    under the options it was asked with. ``split``: how it comes apart
     into parts. ``ends_with_best``: asked to stop it answers with the best so far, which may take some seconds.
     """
 

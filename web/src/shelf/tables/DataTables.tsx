@@ -16,6 +16,7 @@ const LISTED = new Set([
   'own_type',
   'condition',
   'voltage_limits',
+  'harmonic_levels',
   'area',
   'substation',
   'acknowledgement',

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ...network import CurrentTransformer, Item
+from ...network import CurrentTransformer, Item, resistance_factor
 from ..arrays import Complexes, Floats, Ints
 from ._arrays import STAR, Gap, TapSpot
 
@@ -72,10 +72,14 @@ class Builder:
     def order(self) -> float:
         return self.beyond.order if self.beyond is not None else 1.0
 
-    def ohm(self, z: complex, skin: float = 0.0) -> complex:
-        """An impedance as it is at this order: its resistance grows with the order to a power."""
+    def ohm(self, z: complex, more: float = 1.0) -> complex:
+        """An impedance as it is at this order, its resistance so many times what it is."""
         z = complex(z)
-        return complex(z.real * self.order**skin, z.imag * self.order)
+        return complex(z.real * more, z.imag * self.order)
+
+    def more(self, e: Any) -> float:
+        """How many times its resistance an element has at this order."""
+        return resistance_factor(e, self.order)
 
     def siemens(self, y: complex) -> complex:
         """A shunt admittance as it is at this order: a capacitance grows, an inductance falls."""

@@ -91,18 +91,18 @@ def conductor_matrix(key: LineKey) -> tuple[Complexes, Floats]:
     return z, b
 
 
-def conductor_matrix_beyond(key: LineKey, beyond: AtOrder, skin: float) -> tuple[Complexes, Floats]:
-    """The same at another frequency: own resistances grow with the order to a power, the one they share (earth) with the order,
+def conductor_matrix_beyond(key: LineKey, beyond: AtOrder, more: float) -> tuple[Complexes, Floats]:
+    """The same at another frequency: own resistances are ``more`` times as large, the one they share (earth) with the order,
     reactances with it too. Of a geometry, where that is asked for, by Carson's equations at that frequency."""
     h = beyond.order
     if key.geometry is not None and beyond.lines == "geometry":
         z, b = conductor_matrix(replace(key, frequency_hz=key.frequency_hz * h))
         own = own_resistance(conductor_matrix(key)[0])
-        return z + np.diag(own * (h**skin - 1)), b
+        return z + np.diag(own * (more - 1)), b
     z, b = conductor_matrix(key)
     own = own_resistance(z)
     shared = z.real - np.diag(own)
-    return shared * h + np.diag(own * h**skin) + 1j * z.imag * h, b * h
+    return shared * h + np.diag(own * more) + 1j * z.imag * h, b * h
 
 
 def coupling_ohm_per_km(frequency_hz: float, spacing_m: float) -> complex:

@@ -7,6 +7,7 @@ from pydantic import model_validator
 from ...catalogue import reactive
 from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Element, Role
+from ._harmonics import SourceModel, own_reactance, own_resistance, source_model
 from ._phases import PHASES, phase_power, phases_of
 
 _EACH = {"phase_control": ("each_phase",)}
@@ -72,6 +73,9 @@ class Inverter(Element):
     spectrum: str | None = catalogue_type(
         "spectrum", "Harmonic currents it injects", label="Spectrum", group="harmonics"
     )
+    source_model: SourceModel = source_model()
+    own_x_pct: float = own_reactance()
+    own_r_pct: float = own_resistance()
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:

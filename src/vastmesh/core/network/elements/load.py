@@ -6,6 +6,7 @@ from pydantic import model_validator
 
 from ..fields import catalogue_type, quantity
 from ._demand import Demand, check_shares, share_filled
+from ._harmonics import SourceModel, own_reactance, own_resistance, source_model
 
 _SHARES = ("constant_power_pct", "constant_current_pct", "constant_impedance_pct")
 
@@ -28,6 +29,9 @@ class Load(Demand):
         typical=True,
     )  # fmt: skip
     spectrum: str | None = catalogue_type("spectrum", "Harmonic currents it draws", label="Spectrum", group="harmonics")
+    source_model: SourceModel = source_model()
+    own_x_pct: float = own_reactance()
+    own_r_pct: float = own_resistance()
 
     @model_validator(mode="after")
     def _whole(self) -> Self:

@@ -6,7 +6,7 @@ from typing import Any, Literal, Self
 from pydantic import model_validator
 
 from ...catalogue import source_from_ohm
-from ..fields import choice, quantity, reference
+from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Element, Item, Role
 from ._control import participation
 from ._neutral import Earthing, earthing
@@ -66,6 +66,10 @@ class Source(Element):
                                default=0.0, ge=0, le=50, group="phases")  # fmt: skip
     zero_deg: float = quantity("Angle of zero", "Of the zero sequence", unit="°", default=0.0, ge=-360, le=360,
                                group="phases")  # fmt: skip
+    background: str | None = catalogue_type(
+        "spectrum", "Harmonic voltages behind its impedance, per cent of its fundamental: the distortion that comes from outside",
+        label="Background", group="harmonics",
+    )  # fmt: skip
     neutral: Earthing = earthing()
 
     @model_validator(mode="after")

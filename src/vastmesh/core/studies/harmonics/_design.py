@@ -24,7 +24,7 @@ from ...severity import Severity
 from ..base import Inputs, Progress
 from ._distortion import run_distortion
 from ._grid import sequence_of
-from ._limits import level_of, limit_pct, total_pct
+from ._limits import Level, level_of, named, order_in
 from ._options import DesignOptions, DistortionOptions, SearchOptions
 from ._scan import assumptions, grid_of
 
@@ -83,7 +83,7 @@ def run_design(inputs: Inputs, options: DesignOptions, progress: Progress) -> Re
     progress(0.7, "its band")
     band = _band(after, e, options, kv, hz)
     progress(0.8, "impedance with and without it")
-    figures = [_scan_figure(before, after, options, hz), _spectrum_figure(found, options, bus)]
+    figures = [_scan_figure(before, after, options, hz), _spectrum_figure(inputs.network, found, options, bus)]
     return _published(inputs, options, e, bus, kv, hz, how, made, found, band, figures)
 
 
@@ -187,7 +187,7 @@ class Corner:
 
 def _band(after: list[Case], e: Filter, options: DesignOptions, kv: float, hz: float) -> list[Corner]:
     c, ind, f = options.capacitance_pct / 100, options.inductance_pct / 100, options.frequency_pct / 100
-    circuit = e.circuit(kv, hz)
+    circuit, level = e.circuit(kv, hz), level_of(after[0].inputs.network, kv, options.limits)
     # A frequency that is higher by so much makes reactances differ as much as parts that are larger by so much.
     ends = [("as designed", 1.0, 1.0), ("all high", (1 + c) * (1 + f), (1 + ind) * (1 + f)),
             ("all low", (1 - c) * (1 - f), (1 - ind) * (1 - f))]  # fmt: skip
@@ -201,7 +201,7 @@ def _band(after: list[Case], e: Filter, options: DesignOptions, kv: float, hz: f
             result = run_distortion(
                 replace(case.inputs, network=network), distortion_options(options, options.bus), quiet
             )
-            worst = max(worst, _at_bus(result, options, kv))
+            worst = max(worst, _at_bus(result, options, level))
         tuned = circuit.xc / (circuit.xl or circuit.xb)
         n = sqrt(tuned + (1 if e.design == "c_type" else 0)) / sqrt(more_c * more_l)
         found.append(Corner(label, n, worst[1], worst[2], worst[0]))
@@ -215,27 +215,26 @@ def by_parts(e: Filter, circuit: FilterCircuit, hz: float) -> dict[str, Any]:
     return {**kept, **circuit.parts(hz)}
 
 
-def _at_bus(result: Result, options: DesignOptions, kv: float) -> tuple[float, float, float]:
+def _at_bus(result: Result, options: DesignOptions, level: Level) -> tuple[float, float, float]:
     """At the bus: the largest share of its level, total distortion, and that of the harmonic nearest to the one meant, %."""
     table = result.tables.get("buses")
     if table is None or options.bus not in table["id"]:
         return 0.0, 0.0, 0.0
     n = list(table["id"]).index(options.bus)
-    level = level_of(kv, options.limits)
-    shares = [float(table["thd_pct"][n]) / total_pct(level)]
+    shares = [float(table["thd_pct"][n]) / level.total_pct]
     mine = 0.0
     for h, name in orders_of(table):
         value = float(table[name][n])
-        shares.append(value / limit_pct(level, h))
+        shares.append(value / level.limit_pct(h))
         if abs(h - options.order) < 0.5:
             mine = value
     return max(shares), float(table["thd_pct"][n]), mine
 
 
-def orders_of(table: Table) -> list[tuple[int, str]]:
+def orders_of(table: Table) -> list[tuple[float, str]]:
     """Orders that a table has columns of, with their names."""
     names = [c.name for c in table.columns if c.name.startswith("order_")]
-    return [(int(n.split("_")[1]), n) for n in names]
+    return [(order_in(n), n) for n in names]
 
 
 def _scan_figure(before: list[Case], after: list[Case], options: DesignOptions, hz: float) -> Figure:
@@ -266,12 +265,14 @@ def seen(inputs: Inputs, options: DesignOptions | SearchOptions, orders: Floats)
     return np.array(found)
 
 
-def _spectrum_figure(found: list[tuple[str, Result, Result]], options: DesignOptions, bus: Bus) -> Figure:
+def _spectrum_figure(
+    network: Network, found: list[tuple[str, Result, Result]], options: DesignOptions, bus: Bus
+) -> Figure:
     """Worst of all conditions, order by order, with and without it."""
     orders = sorted(
         {h for _, b, a in found for r in (b, a) if "buses" in r.tables for h, _ in orders_of(r.tables["buses"])}
     )
-    level = level_of(bus.nominal_kv or 1.0, options.limits)
+    level = level_of(network, bus.nominal_kv or 1.0, options.limits)
 
     def worst(which: int) -> list[float]:
         values = []
@@ -284,16 +285,16 @@ def _spectrum_figure(found: list[tuple[str, Result, Result]], options: DesignOpt
                 if (
                     table is not None
                     and options.bus in table["id"]
-                    and f"order_{h}_pct" in {c.name for c in table.columns}
+                    and f"order_{named(h)}_pct" in {c.name for c in table.columns}
                 ):
-                    here.append(float(table[f"order_{h}_pct"][list(table["id"]).index(options.bus)]))
+                    here.append(float(table[f"order_{named(h)}_pct"][list(table["id"]).index(options.bus)]))
             values.append(max(here))
         return values
 
-    x: list[Any] = [str(h) for h in orders]
+    x: list[Any] = [f"{h:g}" for h in orders]
     return Figure("spectrum", "Spectrum, worst of all", Axis("Order"), Axis("Voltage", "%", 2), [
         Series("before", "without it", x, worst(1), "bars"), Series("after", "with it", x, worst(2), "bars"),
-        Series("limit", "level", x, [limit_pct(level, h) for h in orders], "points"),
+        Series("limit", "level", x, [level.limit_pct(h) for h in orders], "points"),
     ])  # fmt: skip
 
 
@@ -301,8 +302,10 @@ def _published(
     inputs: Inputs, options: DesignOptions, e: Filter, bus: Bus, kv: float, hz: float, how: list[dict[str, Any]],
     made: list[Change], found: list[tuple[str, Result, Result]], band: list[Corner], figures: list[Figure],
 ) -> Result:  # fmt: skip
-    names = [n for n, _, _ in found]
-    values = {w: [_at_bus(r, options, kv) for _, *both in found for r in [both[k]]] for k, w in enumerate(("b", "a"))}
+    names, level = [n for n, _, _ in found], level_of(inputs.network, kv, options.limits)
+    values = {
+        w: [_at_bus(r, options, level) for _, *both in found for r in [both[k]]] for k, w in enumerate(("b", "a"))
+    }
     pf = {r["name"]: r for r in how}
     stress = [_stress(a, e.id) for _, _, a in found]
     need_kv = _needed_kv(stress, e, kv, hz)

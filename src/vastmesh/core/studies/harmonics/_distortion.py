@@ -21,7 +21,7 @@ from ...severity import Severity
 from ..base import Inputs, Progress
 from ._banks import bank_table, stressed
 from ._judged import level_findings
-from ._limits import level_of, limit_pct
+from ._limits import level_of, named
 from ._models import Model, Order, by_conductor, by_sequence
 from ._options import DistortionOptions
 from ._scan import assumptions, grid_of
@@ -59,7 +59,7 @@ def _under_one(inputs: Inputs, options: DistortionOptions, progress: Progress) -
         return Result(Account(Ending.NOTHING_TO_SOLVE, "Distortion", 0, explanation=text), {}, {})
     found = []
     for n, h in enumerate(orders):
-        progress(n / len(orders), f"order {h}")
+        progress(n / len(orders), f"order {h:g}")
         found.append(model.at(h, options))
     result = _published(model, options, found)
     model.close()
@@ -115,7 +115,7 @@ def _published(model: Model, options: DistortionOptions, found: list[Order]) -> 
     over = sum(f.severity == Severity.BREACH for f in findings)
     statement = (
         f"{network[buses['id'][worst]].name} is the most distorted: {total[worst]:.2f} %, most of it order "
-        f"{told.orders[int(volts[:, worst].argmax())]}; {over} level{'' if over == 1 else 's'} exceeded."
+        f"{told.orders[int(volts[:, worst].argmax())]:g}; {over} level{'' if over == 1 else 's'} exceeded."
     )
     summary: dict[str, float | None] = {"worst_thd_pct": float(total[worst]), "sources": float(len(model.sources)),
                                         "orders": float(len(found)), "breaches": float(over)}  # fmt: skip
@@ -175,7 +175,7 @@ def _buses(model: Model, told: Told, per_phase: bool) -> tuple[Table, list[list[
         Column("rms_pu", "RMS", np.array([told.rms[g].max() for g in of_bus]), "p.u.", 4, "With all orders"),
         *([Column("neutral_pct", "Neutral", np.array([told.thd[neutral[b]] if b in neutral else np.nan for b in ids]), "%", 2,
                   "Harmonic voltage of the neutral to earth, of nominal phase voltage")] if per_phase else []),
-        *(Column(f"order_{h}_pct", f"Order {h}", v, "%", 3) for h, v in zip(told.orders, volts, strict=True)),
+        *(Column(f"order_{named(h)}_pct", f"Order {h:g}", v, "%", 3) for h, v in zip(told.orders, volts, strict=True)),
     ]  # fmt: skip
     return Table("buses", "Buses", columns), of_bus
 
@@ -189,7 +189,7 @@ def _phases(model: Model, told: Told) -> Table:
         Column("conductor", "Conductor", places.conductor, fixed=True),
         Column("thd_pct", "Distortion", told.thd, "%", 2, "Root of the sum of squares of all orders"),
         Column("rms_pu", "RMS", told.rms, "p.u.", 4, "With all orders"),
-        *(Column(f"order_{h}_pct", f"Order {h}", v, "%", 3) for h, v in zip(told.orders, told.volts, strict=True)),
+        *(Column(f"order_{named(h)}_pct", f"Order {h:g}", v, "%", 3) for h, v in zip(told.orders, told.volts, strict=True)),
     ])  # fmt: skip
 
 
@@ -218,7 +218,7 @@ def _of_wires(model: Model, told: Told, rows: list[int], amps: Floats, first: Fl
                "Of transformers: share of rated current that keeps the losses of rated load, a tenth of which are eddy losses"),
         Column("it_ka", "I·T", it / 1e3, "kA", 1, "Telephone disturbance: currents times TIF weights (IEEE 519)"),
         Column("psophometric_a", "Psophometric", heard, "A", 3, "The current at 800 Hz that would disturb as much (ITU-T O.41)"),
-        *(Column(f"order_{o}_a", f"Order {o}", a, "A", 2) for o, a in zip(told.orders, amps, strict=True)),
+        *(Column(f"order_{named(o)}_a", f"Order {o:g}", a, "A", 2) for o, a in zip(told.orders, amps, strict=True)),
     ]  # fmt: skip
 
 
@@ -273,7 +273,7 @@ def _injections(model: Model, told: Told) -> Table:
         Column("name", "Name", [model.network[s.element].name for s in model.sources], fixed=True),
         Column("fundamental_a", "Fundamental", model.first_a, "A", 1, "Of its largest phase"),
         Column("angles", "Angles", angles, fixed=True),
-        *(Column(f"order_{h}_a", f"Order {h}", np.array(s) * model.first_a, "A", 2)
+        *(Column(f"order_{named(h)}_a", f"Order {h:g}", np.array(s) * model.first_a, "A", 2)
           for h, s in zip(told.orders, shares, strict=True)),
     ])  # fmt: skip
 
@@ -299,16 +299,17 @@ def _whose(model: Model, told: Told, found: list[Order], place: int, name: str) 
         Column("most_order", "Most", np.array([found[k].order for k in most])[order], None, 0, "Order of its largest voltage"),
         Column("along_pct", "Of the sum", picked[order], "%", 1,
                "Of that order's phasor sum of known angles: its projection on it"),
-        *(Column(f"order_{o.order}_pct", f"Order {o.order}", a[order], "%", 3) for o, a in zip(found, alone, strict=True)),
+        *(Column(f"order_{named(o.order)}_pct", f"Order {o.order:g}", a[order], "%", 3)
+          for o, a in zip(found, alone, strict=True)),
     ])  # fmt: skip
 
 
 def _figures(
     model: Model, options: DistortionOptions, told: Told, found: list[Order], place: int, name: str
 ) -> list[Figure]:
-    orders: list[Any] = [str(h) for h in told.orders]
-    level = level_of(float(model.places.kv[place]), options.limits)
-    limits = [limit_pct(level, h) for h in told.orders]
+    orders: list[Any] = [f"{h:g}" for h in told.orders]
+    level = level_of(model.network, float(model.places.kv[place]), options.limits)
+    limits = [level.limit_pct(h) for h in told.orders]
     spectrum = Figure("spectrum", "Spectrum", Axis("Order"), Axis("Voltage", "%", 2), [
         Series("voltage", name, orders, told.volts[:, place], "bars"), Series("limit", "level", orders, limits, "points"),
     ])  # fmt: skip

@@ -21,7 +21,7 @@ from typing import Any
 
 import numpy as np
 
-from ...catalogue import circuit_impedance, source_impedance_ohm
+from ...catalogue import circuit_impedance
 from ...electrical.admittance import NodalPattern, TwoPorts, two_ports
 from ...electrical.arrays import Columns, Complexes, Floats, Ints, NetArrays
 from ...electrical.conductor import MACHINE_X_OVER_R
@@ -39,9 +39,11 @@ from ...network import (
     Network,
     Source,
     SynchronousMotor,
+    resistance_factor,
 )  # fmt: skip
 from ._kernel import MOTOR_SHARE, PARALLEL, SERIES, assemble
 from ._options import GridOptions
+from ._sources import beside_network, source_ohm
 
 FORMS = {"parallel": PARALLEL, "series": SERIES, "motor_share": MOTOR_SHARE, "none": PARALLEL}
 
@@ -90,7 +92,13 @@ class Grid:
     def _of_branches(self, network: Network) -> tuple[Floats, np.ndarray]:
         element = self._branch["element"].tolist()
         ids, kinds = self.arrays.element_id, self.arrays.element_kind
-        skin = np.array([float(getattr(network.items.get(ids[e]), "skin_exponent", 0.0) or 0.0) for e in element])
+        items = [network.items.get(ids[e]) for e in element]
+        skin = np.array([float(getattr(i, "skin_exponent", 0.0) or 0.0) for i in items])
+        self._items = items
+        # By a table or eddy losses: told to the kernel as another resistance at every order.
+        self._factored = [(n, i) for n, i in enumerate(items) if getattr(i, "resistance_table", None)
+                          or getattr(i, "eddy_pct", None) is not None]  # fmt: skip
+        skin[[n for n, _ in self._factored]] = 0.0
         return skin, np.array([kinds[e] == "line" for e in element], np.bool_)
 
     def _to_earth(self, network: Network) -> _Series:
@@ -104,11 +112,7 @@ class Grid:
             z: complex | None = None
             k = 0.5
             if isinstance(e, Source):
-                level = e.fault_max_mva if self.options.fault_level == "highest" else e.fault_min_mva
-                z, k = (
-                    source_impedance_ohm(level, e.x_over_r, kv[bus]) / kv[bus] ** 2 * base,
-                    self.options.source_exponent,
-                )
+                z, k = source_ohm(e, kv[bus], self.options) / kv[bus] ** 2 * base, self.options.source_exponent
             elif isinstance(e, Generator) and e.rated_mva:
                 z = complex(1 / MACHINE_X_OVER_R, 1) * e.xd_pct / 100 * base / e.rated_mva
             elif self.options.demand == "none":
@@ -130,6 +134,7 @@ class Grid:
                 z *= (e.rated_kv / kv[bus]) ** 2
             if z is not None:
                 found.append((row, z.real, z.imag, k))
+        found += [(row, own.r, own.x, own.k) for row, own in beside_network(network, self.reading, self.options)]
         row, r, x, k_ = zip(*found, strict=True) if found else ((), (), (), ())
         return _Series(np.array(row, np.int64), np.array(r, float), np.array(x, float), np.array(k_, float))
 
@@ -194,11 +199,14 @@ class Grid:
     def _series_at(self, order: float) -> tuple[Floats, Floats]:
         """Resistance and reactance of branches as if at order 1: what the kernel makes of them is right at this order."""
         r, x = self._branch["r"].copy(), self._branch["x"].copy()
+        for n, item in self._factored:
+            r[n] *= resistance_factor(item, order)
         for geometry, rows, scale in self._shaped.values():
             first, here = (line_constants(geometry, self.frequency_hz * h).z1 for h in (1.0, order))
             skin = order ** self._skin[rows]
+            more = np.array([resistance_factor(self._items[n], order) for n in rows.tolist()])
             # The conductor's own resistance grows by its skin effect; what Carson adds for the earth cancels in balance.
-            r[rows] = (here.real - first.real + first.real * skin) * scale / skin
+            r[rows] = (here.real - first.real + first.real * more) * scale / skin
             x[rows] = here.imag * scale / order
         return r, x
 
@@ -241,7 +249,7 @@ class Grid:
     def values(self, order: float, sequence: int = 1) -> Complexes:
         """The nodal admittance matrix at an order, on its pattern, (nnz,); the same array every time."""
         fill: Any = assemble
-        if self._shaped:
+        if self._shaped or self._factored:
             live = self.pattern.live_branch
             r, x = self._series_at(order)
             self._branches = r[live], x[live]
@@ -283,6 +291,25 @@ class Grid:
         rhs = np.zeros(self.pattern.n, np.complex128)
         rhs[row] = 1.0
         return self.solve(rhs)
+
+    def bare(self, row: int) -> complex:
+        """Impedance seen from a row at the network's frequency through sources and machines alone, per unit: no demand, no
+        capacitance, no bank."""
+        nothing = np.zeros_like(self._live[1])
+        fill: Any = assemble
+        values = np.empty_like(self._values)
+        slots, _, *earth = self._rest
+        no_load = earth[:4], np.zeros(0, np.int64), np.zeros(0, np.complex128)
+        fill(1.0, *self._branches, self._live[0], nothing, nothing, *self._live[3:], self._turn, slots,
+             np.zeros(len(self.pattern.live_shunt), np.complex128), *no_load[0], *no_load[1:], earth[6], np.zeros(0, np.int64),
+             np.zeros((0, 9)), values)  # fmt: skip
+        lu = SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True)
+        lu.factorise(values)
+        unit = np.zeros(self.pattern.n, np.complex128)
+        unit[row] = 1.0
+        found = complex(lu.solve(unit)[row])
+        lu.close()
+        return found
 
     def seen_from(self, row: int) -> Complexes:
         """Voltage of one row for one per unit of current into each: a row of the impedance matrix."""

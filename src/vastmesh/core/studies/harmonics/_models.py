@@ -22,7 +22,7 @@ from ..base import Inputs
 from ._grid import Grid, sequence_of
 from ._options import DistortionOptions
 from ._phase_grid import Legs, PhaseGrid, as_controlled, phase_sources
-from ._sources import distorting, sources
+from ._sources import no_impedance, sources
 
 _MOST_CELLS = 30_000_000  # sources by places and wires told apart; more than that are summed as phasors
 
@@ -62,7 +62,7 @@ class Order:
     """One order: magnitude of the voltage at every place per unit, the phasor of what has a known angle, the source that does
     most there (-1: nobody is told apart), and the magnitudes of the currents in wires and banks, A."""
 
-    order: int
+    order: float
     volts: Floats
     phasor: Complexes
     whose: Ints
@@ -76,8 +76,8 @@ class Injecting(Protocol):
     @property
     def element(self) -> str: ...
     @property
-    def orders(self) -> dict[int, tuple[float, float, bool]]: ...
-    def known(self, order: int) -> bool: ...
+    def orders(self) -> dict[float, tuple[float, float, bool]]: ...
+    def known(self, order: float) -> bool: ...
 
 
 class Model(Protocol):
@@ -91,11 +91,11 @@ class Model(Protocol):
     sources: list[Any]
     first_a: Floats  # fundamental current of each source, A
 
-    def at(self, order: int, options: DistortionOptions) -> Order:
+    def at(self, order: float, options: DistortionOptions) -> Order:
         """Solve one order. Raises :class:`SingularMatrix` at a resonance without losses."""
         ...
 
-    def parts(self, order: int, place: int) -> Complexes:
+    def parts(self, order: float, place: int) -> Complexes:
         """Voltage at one place by each source, per unit, (n_source,)."""
         ...
 
@@ -159,7 +159,7 @@ class ByConductor:
         elements, self._bank_of = np.unique(wires // (4 * a.n_bus + 1), return_inverse=True)
         first = np.abs(self._into_banks(first_i[None, then.banks])[0])
         self.banks = Banks([a.element_id[e] for e in elements.tolist()], self._largest(first))
-        self.first_a = np.array([float(np.abs(s.current).max()) for s in injecting])
+        self.first_a = np.array([np.nan if s.behind else float(np.abs(s.current).max()) for s in injecting])
 
     def _into_banks(self, current: Complexes) -> Complexes:
         """Currents into the phases of banks, (k, n), from those into their terminals, (k, n_terminal of banks)."""
@@ -182,7 +182,7 @@ class ByConductor:
     def _volts(self, v: Complexes) -> Complexes:
         return np.asarray((v[:, self._node] - v[:, self._against]) / self._base)
 
-    def at(self, order: int, options: DistortionOptions) -> Order:
+    def at(self, order: float, options: DistortionOptions) -> Order:
         self.grid.factorise(float(order))
         mine = [s for s in self.sources if order in s.orders]
         v, known, told = self.grid.driven(mine, order), _known(mine, order, options), len(mine)
@@ -197,7 +197,7 @@ class ByConductor:
         return Order(order, summed(u, known, a), u[known].sum(axis=0), numbers[np.abs(u).argmax(axis=0)],
                      summed(i[:, self._wire], known, a), self._largest(banks))  # fmt: skip
 
-    def parts(self, order: int, place: int) -> Complexes:
+    def parts(self, order: float, place: int) -> Complexes:
         self.grid.factorise(float(order))
         return np.asarray(self._volts(self.grid.solve(self.grid.driven(self.sources, order)))[:, place])
 
@@ -209,7 +209,7 @@ class BySequence:
         self.network, self.grid, self._options = network, grid, options
         arrays, reading, row = grid.arrays, grid.reading, grid.pattern.row
         self.frequency_hz = grid.frequency_hz
-        self.sources = sources(network, reading, rated=options.inverters == "rated")
+        self.sources = sources(network, reading, options, rated=options.inverters == "rated")
         self._bus = np.array([n for n in range(arrays.n_bus - arrays.n_inner) if row[n] >= 0], np.int64)
         self._row = row[self._bus]
         self.places = Places([arrays.bus_id[n] for n in self._bus], [""] * len(self._bus), arrays.bus_kv[self._bus],
@@ -235,9 +235,9 @@ class BySequence:
         base[row[reading.live]] = arrays.base_current_a()[reading.live]
         self._bank_base = base[self._bank_row]
         self.banks = Banks(ids, np.abs(self._bank_y(1.0) * volts[self._bank_row]) * self._bank_base)
-        self.first_a = np.array([abs(x.current) * base[x.row] for x in self.sources])
+        self.first_a = np.array([np.nan if x.behind else abs(x.current) * base[x.row] for x in self.sources])
         self._zero: ByConductor | None = None
-        self._told_at: dict[int, Ints] = {}  # of orders taken per conductor: the place that is told of each bus
+        self._told_at: dict[float, Ints] = {}  # of orders taken per conductor: the place that is told of each bus
 
     def close(self) -> None:
         self.grid.close()
@@ -248,8 +248,9 @@ class BySequence:
         zero = sorted({h for s in self.sources for h in s.orders if sequence_of(h) == 0})
         if not zero:
             return []
-        return [f"Orders {', '.join(map(str, zero))} are multiples of three, which are zero sequence in a balanced network: they "
-                "are taken per conductor, and told as the largest of the three phases."]  # fmt: skip
+        orders = ", ".join(f"{h:g}" for h in zero)
+        return [f"Orders {orders} are multiples of three, which are zero sequence in a balanced network: they are taken per "
+                "conductor, and told as the largest of the three phases."]  # fmt: skip
 
     def _bank_y(self, order: float) -> Complexes:
         """Admittances of banks and filters at an order, per unit."""
@@ -257,10 +258,10 @@ class BySequence:
             [self._capacitor.real + 1j * self._capacitor.imag * order, self.grid.filter_admittance(order)]
         )
 
-    def at(self, order: int, options: DistortionOptions) -> Order:
+    def at(self, order: float, options: DistortionOptions) -> Order:
         return self._by_sequence(order, options) if sequence_of(order) else self._by_conductor(order, options)
 
-    def _by_sequence(self, h: int, options: DistortionOptions) -> Order:
+    def _by_sequence(self, h: float, options: DistortionOptions) -> Order:
         grid = self.grid
         grid.factorise(float(h), sequence_of(h))
         ports, n = grid.ports(float(h), sequence_of(h)), grid.pattern.n
@@ -293,8 +294,8 @@ class BySequence:
             network = as_controlled(self.network, self.grid.reading)
             arrays = compile_conductors(network)
             legs = Legs.balanced(arrays, network, self.grid.reading)
-            injecting = phase_sources(network, arrays, legs, rated=self._options.inverters == "rated")
-            grid = PhaseGrid(network, arrays, legs, self._options, frozenset(e.id for e in distorting(network)))
+            injecting = phase_sources(network, arrays, legs, self._options, rated=self._options.inverters == "rated")
+            grid = PhaseGrid(network, arrays, legs, self._options, no_impedance(network))
             nothing = np.zeros(arrays.n_node + 1, np.complex128), np.zeros(len(arrays.terminal["key"]), np.complex128)
             self._zero = ByConductor(network, grid, injecting, *nothing)
             self._at_bus = _groups(self._zero.places.bus, self.places.bus, self._zero.places.conductor)
@@ -310,7 +311,7 @@ class BySequence:
             ], np.int64)  # fmt: skip
         return self._zero
 
-    def _by_conductor(self, h: int, options: DistortionOptions) -> Order:
+    def _by_conductor(self, h: float, options: DistortionOptions) -> Order:
         zero = self._conductors()
         found = zero.at(h, options)
         place, wire = _largest_of(self._at_bus, found.volts), _largest_of(self._at_wire, found.amps)
@@ -322,7 +323,7 @@ class BySequence:
         return Order(h, picked(found.volts, place), picked(found.phasor, place), picked(whose, place, -1),
                      picked(found.amps, wire), picked(found.banks, self._at_bank))  # fmt: skip
 
-    def parts(self, order: int, place: int) -> Complexes:
+    def parts(self, order: float, place: int) -> Complexes:
         if not sequence_of(order):
             zero = self._conductors()
             which = int(self._told_at[order][place])
@@ -345,9 +346,9 @@ def by_conductor(inputs: Inputs, options: DistortionOptions) -> ByConductor | No
         return None
     network = live.seen
     legs = Legs.per_phase(reading)
-    injecting = phase_sources(network, reading.arrays, legs, rated=options.inverters == "rated")
+    injecting = phase_sources(network, reading.arrays, legs, options, rated=options.inverters == "rated")
     controls = live.controls
-    grid = PhaseGrid(network, reading.arrays, legs, options, frozenset(e.id for e in distorting(network)),
+    grid = PhaseGrid(network, reading.arrays, legs, options, no_impedance(network),
                      lambda a: controls.admittances(a).t_y)  # fmt: skip
     first = np.nan_to_num(np.append(reading.node_v[: reading.arrays.n_node], 0.0))
     return ByConductor(network, grid, injecting, first, reading.terminal_current)
@@ -363,13 +364,13 @@ def summed(parts: Complexes, known: np.ndarray, a: float) -> Floats:
     return np.asarray((together**a + (np.abs(parts[~known]) ** a).sum(axis=0)) ** (1 / a))
 
 
-def exponent(h: int, options: DistortionOptions) -> float:
+def exponent(h: float, options: DistortionOptions) -> float:
     if options.unknown == "arithmetic":
         return 1.0
     return options.exponent_low if h < 5 else options.exponent_middle if h <= 10 else options.exponent_high
 
 
-def _known(mine: list[Any], h: int, options: DistortionOptions) -> np.ndarray:
+def _known(mine: list[Any], h: float, options: DistortionOptions) -> np.ndarray:
     return np.array([s.known(h) or options.unknown == "in_phase" for s in mine], np.bool_)
 
 

@@ -25,6 +25,10 @@ class GridOptions(BaseModel):
         "Lines and cables", "As one nominal pi; by the exact equations of a long line; or so, and a geometry by Carson's "
         "equations anew at every frequency", default="long", group="network",
     )  # fmt: skip
+    sources: Literal["as_entered", "current", "parallel", "voltage"] = choice(
+        "What injects", "By the source model of each; or all as ideal currents, as currents with their own impedance "
+        "beside them, or as voltages behind it", default="as_entered", group="network",
+    )  # fmt: skip
     source_exponent: float = quantity(
         "Source resistance", "Grows with the order to this power", unit="1", default=0.0, ge=0, le=2, group="network"
     )

@@ -10,21 +10,22 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
+from itertools import combinations
 from typing import Any
 
 import numpy as np
 
 from ...electrical.arrays import Complexes, Floats, Ints
-from ...electrical.conductor import EARTH, AtOrder, ConductorArrays, compile_conductors
+from ...electrical.conductor import ABSENT, EARTH, NEUTRAL, AtOrder, ConductorArrays, compile_conductors
 from ...electrical.sparse import SparseLU
 from ...errors import SingularMatrix
 from ...flow import phases
 from ...flow.balanced import Reading as BalancedReading
-from ...network import Change, Inverter, Load, LumpedLoad, Network, Update
+from ...network import Change, Inverter, Load, LumpedLoad, Network, Source, Update
 from ._grid import FORMS
 from ._kernel import demands
 from ._options import GridOptions
-from ._sources import Spectrum, distorting, turned
+from ._sources import Distorting, Own, Spectrum, distorting, own_impedance, rating, source_model, turned
 
 _MOST_KEPT = 20_000  # nodes, of all orders whose factors are kept for a second look
 
@@ -87,21 +88,34 @@ class Legs:
 @dataclass(frozen=True)
 class PhaseSource:
     """What injects, per conductor. ``node``: nodes of A, B, C, -1 where it has none; ``neutral``: node that its currents come
-    back by, -1 where it has none, -2 for earth; ``current``: fundamental currents into the network, A."""
+    back by, -1 where it has none, -2 for earth; ``current``: fundamental currents into the network, A; of a source of voltage the
+    voltages of A, B and C, V, ``behind`` an impedance in Ω whose zero sequence is ``zero`` times as large."""
 
     element: str
     node: Ints
     neutral: int
     current: Complexes
     orders: Spectrum = field(default_factory=dict)
+    behind: Own | None = None
+    zero: float = 1.0
 
-    def injected(self, order: int) -> Complexes:
+    def injected(self, order: float) -> Complexes:
         """Currents of an order into A, B, C and the neutral, A, (4,)."""
         share, angle, _ = self.orders.get(order, (0.0, 0.0, True))
         size = np.abs(self.current)
-        found = size * share * np.exp(1j * (order * np.angle(self.current) + angle))
+        turned = np.angle(self.current)
+        if order == round(order):
+            turned = order * turned
+        else:  # between whole orders phases follow each other as the fundamental's do
+            first = turned[size.argmax()]
+            turned = order * first + (turned - first)
+        found = size * share * np.exp(1j * (turned + angle))
         there = (self.node >= 0) & (size > 0)
         found = np.where(there, found, 0)
+        if self.behind is not None:
+            found = found / self.behind.at(order)
+            if self.zero != 1.0 and there.all():
+                found = found + found.mean() * (1 / self.zero - 1)
         if self.neutral == -1:
             # Three wires or two: what all would carry alike has no way back.
             if there.sum() == 2:
@@ -112,7 +126,7 @@ class PhaseSource:
             return np.append(found, 0)
         return np.append(found, -found.sum())
 
-    def known(self, order: int) -> bool:
+    def known(self, order: float) -> bool:
         return order not in self.orders or self.orders[order][2]
 
 
@@ -124,6 +138,7 @@ class PhaseGrid:
                  alone: frozenset[str] = frozenset(), standing: Standing = lambda a: a.t_y) -> None:  # fmt: skip
         self.network, self.arrays, self.options, self._standing = network, arrays, options, standing
         self._leg_from, self._leg_to, self._demand = self._of_demand(legs, alone)
+        self._own = own_legs(network, arrays, options)
         problem = phases.Problem(arrays)
         self.live, self._pins = problem.live, problem.pins
         self.frequency_hz = arrays.frequency_hz
@@ -170,9 +185,10 @@ class PhaseGrid:
         o = self.options
         here = self._compiled(order)
         self.here, self.t_y = here, self._standing(here)
-        y = demands(self._demand, order, FORMS[o.demand])
+        own_p, own_q, own = self._own
+        y = np.concatenate([demands(self._demand, order, FORMS[o.demand]), [1 / z.at(order) for z in own]])
         node = here.terminal_node()
-        p, q = self._leg_from, self._leg_to
+        p, q = np.concatenate([self._leg_from, own_p]), np.concatenate([self._leg_to, own_q])
         pin_row, pin_col, pin_y = self._pins
         rows = np.concatenate([node[here.t_row], p, p, q, q, pin_row])
         cols = np.concatenate([node[here.t_col], p, q, p, q, pin_col])
@@ -206,7 +222,7 @@ class PhaseGrid:
         v = self._lu.solve(amps * base / (self.here.base_mva * 1e6)) * base
         return np.concatenate([v, np.zeros((len(v), 1))], axis=1)
 
-    def driven(self, sources: list[PhaseSource], order: int) -> Complexes:
+    def driven(self, sources: list[PhaseSource], order: float) -> Complexes:
         """Currents into the nodes by each source, (k, n_node), A."""
         found = np.zeros((len(sources), self.arrays.n_node + 2), np.complex128)
         for k, s in enumerate(sources):
@@ -242,7 +258,9 @@ def as_controlled(network: Network, reading: BalancedReading) -> Network:
     return found
 
 
-def phase_sources(network: Network, arrays: ConductorArrays, legs: Legs, *, rated: bool) -> list[PhaseSource]:
+def phase_sources(
+    network: Network, arrays: ConductorArrays, legs: Legs, options: GridOptions, *, rated: bool
+) -> list[PhaseSource]:  # fmt: skip
     """All that inject at conductors with a supply; ``rated``: spectra of inverters are shares of their rated current."""
     place = {i: n for n, i in enumerate(arrays.element_id)}
     at = {b: n for n, b in enumerate(arrays.bus_id)}
@@ -251,28 +269,75 @@ def phase_sources(network: Network, arrays: ConductorArrays, legs: Legs, *, rate
         n = place.get(e.id, -1)
         if n < 0 or e.bus not in at:
             continue
-        draws = isinstance(e, Load)
-        current = legs.current[n] * (1 if draws else -1)
-        if rated and isinstance(e, Inverter) and not np.any(current):
-            there = np.array([c in e.conductors for c in "ABC"], np.bool_)
-            current = np.where(
-                there, legs.bus_v[at[e.bus]], 0
-            )  # what delivers nothing now: as if it delivered active power
-        size = float(np.abs(current).max(initial=0.0))
-        if rated and isinstance(e, Inverter) and e.rated_mva and size:
-            each = e.rated_mva * 1e6 / len(e.conductors.replace("N", "")) / float(arrays.phase_v[at[e.bus]])
-            current = current / size * each
-        if not size:
+        row = at[e.bus]
+        nodes = np.where(arrays.node[row, :3] >= 0, arrays.node[row, :3], -1)
+        volts, own = legs.bus_v[row], _own_ohm(e, float(arrays.bus_kv[row]), options)
+        if isinstance(e, Source):
+            star = -1 if e.neutral == "isolated" and arrays.node[row, 3] == ABSENT else -2
+            found.append(PhaseSource(e.id, nodes, star, volts, turned(network, e), own, e.z0_over_z1))
             continue
-        node = arrays.node[at[e.bus]]
-        phases_only = len(e.conductors.replace("N", ""))
-        if getattr(e, "connection", "wye") == "delta" or ("N" not in e.conductors and phases_only > 1):
-            neutral = -1
-        elif node[3] >= 0:
-            neutral = int(node[3])
-        else:
-            # One wire comes back by earth where there is no neutral; three of which nobody earths the star have no way back.
-            neutral = -2 if node[3] == EARTH or phases_only == 1 else -1
-        orders = turned(network, e)
-        found.append(PhaseSource(e.id, np.where(node[:3] >= 0, node[:3], -1), neutral, current, orders))
+        there = np.array([c in e.conductors for c in "ABC"], np.bool_)
+        current = legs.current[n] * (1 if isinstance(e, Load) else -1)
+        size = rating(e) * 1e6
+        loading = float(abs((volts * np.conj(current)).sum()) / size) if size else 1.0
+        as_rated = rated and isinstance(e, Inverter)
+        orders = turned(network, e, 1.0 if as_rated else loading)
+        if source_model(e, options) == "voltage" and own is not None:
+            straight = {h: (s, a - (np.pi if isinstance(e, Load) else 0.0), k) for h, (s, a, k) in orders.items()}
+            found.append(PhaseSource(e.id, nodes, _way_back(e, arrays, row), np.where(there, volts, 0), straight, own))
+            continue
+        if as_rated and not np.any(current):
+            current = np.where(there, volts, 0)  # what delivers nothing now: as if it delivered active power
+        largest = float(np.abs(current).max(initial=0.0))
+        if as_rated and size and largest:
+            current = current / largest * size / int(there.sum()) / float(arrays.phase_v[row])
+        if largest:
+            found.append(PhaseSource(e.id, nodes, _way_back(e, arrays, row), current, orders))
     return found
+
+
+def _way_back(e: Load | Inverter, arrays: ConductorArrays, row: int) -> int:
+    """Node by which its currents come back, -1 where they have none, -2 for earth."""
+    neutral, wires = arrays.node[row, NEUTRAL], len(e.conductors.replace("N", ""))
+    if getattr(e, "connection", "wye") == "delta" or ("N" not in e.conductors and wires > 1):
+        return -1
+    if neutral >= 0:
+        return int(neutral)
+    # One wire comes back by earth where there is no neutral; three of which nobody earths the star have no way back.
+    return -2 if neutral == EARTH or wires == 1 else -1
+
+
+def _own_ohm(e: Distorting, kv: float, options: GridOptions) -> Own | None:
+    own = own_impedance(e, kv, 1.0, options)
+    return Own(own.r * kv**2, own.x * kv**2, own.k) if own is not None else None
+
+
+def own_legs(network: Network, arrays: ConductorArrays, options: GridOptions) -> tuple[Ints, Ints, list[Own]]:
+    """Impedances that injecting elements bring along, leg by leg: from each phase to the way back, of three wires the equal
+    delta. Nodes of both ends, and the impedances in Ω."""
+    at = {b: n for n, b in enumerate(arrays.bus_id)}
+    known = set(arrays.element_id)
+    p: list[int] = []
+    q: list[int] = []
+    z: list[Own] = []
+    for e in distorting(network):
+        if isinstance(e, Source) or e.bus not in at or e.id not in known:
+            continue
+        row = at[e.bus]
+        own = _own_ohm(e, float(arrays.bus_kv[row]), options)
+        if own is None:
+            continue
+        nodes = [int(arrays.node[row, "ABC".index(c)]) for c in e.conductors if c != "N"]
+        back = _way_back(e, arrays, row)
+        if back == -1:
+            pairs = list(combinations(nodes, 2))
+            times = 3.0 if len(nodes) == 3 else 2.0
+        else:
+            pairs, times = [(n, back) for n in nodes], 1.0
+            if len(nodes) < 3:  # its rating is that of the phases it has
+                own = Own(own.r * len(nodes) / 3, own.x * len(nodes) / 3, own.k)
+        for a, b in pairs:
+            p.append(a)
+            q.append(b)
+            z.append(Own(own.r * times, own.x * times, own.k))
+    return np.array(p, np.int64), np.array(q, np.int64), z

@@ -18,7 +18,7 @@ from ...severity import Severity
 from ..base import Answer, Inputs, Missing, Progress, Split
 from ._grid import Grid, sequence_of
 from ._options import ScanOptions
-from ._sources import distorting, spectrum
+from ._sources import no_impedance, orders_injected
 
 _TOGETHER = 200  # frequencies of one part
 _TOLD_PCT = 5.0  # share from which a capacitance is named
@@ -88,7 +88,7 @@ def grid_of(inputs: Inputs, options: Any) -> Grid | None:
     if found is None:
         return None
     network = inputs.network.under(inputs.under)
-    return Grid(network, found.reading, options, frozenset(e.id for e in distorting(network)))
+    return Grid(network, found.reading, options, no_impedance(network))
 
 
 def answer(grids: list[Grid | None], part: Mapping[str, int], progress: Progress) -> Answer:
@@ -205,7 +205,7 @@ def _published(
     network: Network, base: float, options: ScanOptions, hz: Floats, curves: list[_Curve], notes: list[str]
 ) -> Result:
     name = network[options.bus].name
-    injected = sorted({h for e in distorting(network) for h in spectrum(network, e.spectrum or "") if sequence_of(h)})
+    injected = [h for h in orders_injected(network) if sequence_of(h)]
     to = f" to {network[options.other].name}" if options.other else ""
     said = [c.label or f"{name}{to}" for c in curves]
     columns = [
@@ -221,7 +221,7 @@ def _published(
         ]  # fmt: skip
     all_places = [(c.label, q) for c in curves for q in c.places]
     findings = [f for label, q in all_places if (f := _near_injected(network, base, label, q, injected)) is not None]
-    bounds = [Bound(str(h), h * base, "x") for h in injected if options.from_hz <= h * base <= options.to_hz]
+    bounds = [Bound(f"{h:g}", h * base, "x") for h in injected if options.from_hz <= h * base <= options.to_hz]
     frequency = Axis("Frequency", "Hz", 0)
     figures = [
         Figure("scan", "Impedance", frequency, Axis("Impedance", "Ω", 2),
@@ -274,7 +274,7 @@ def _swinging(network: Network, place: dict[str, Any]) -> str:
 
 
 def _near_injected(
-    network: Network, base: float, label: str, place: dict[str, Any], injected: list[int]
+    network: Network, base: float, label: str, place: dict[str, Any], injected: list[float]
 ) -> Finding | None:
     """A parallel resonance next to an order that something injects."""
     order = place["hz"] / base
@@ -282,7 +282,7 @@ def _near_injected(
     if place["kind"] != "peak" or not near or not place["takes_part"]:
         return None
     under = f" ({label})" if label else ""
-    text = (f"parallel resonance at {place['hz']:.0f} Hz, {place['ohm']:.3g} Ω{under}, next to order {near[0]}, which is "
+    text = (f"parallel resonance at {place['hz']:.0f} Hz, {place['ohm']:.3g} Ω{under}, next to order {near[0]:g}, which is "
             f"injected here; {_swinging(network, place) or 'no capacitance of note'}")  # fmt: skip
     return Finding(place["takes_part"][0][1], "resonance", "order", order, None, float(near[0]), "Injected order",
                    Severity.WATCH, "near", 1 - abs(order - near[0]), text)  # fmt: skip

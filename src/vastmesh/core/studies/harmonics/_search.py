@@ -21,14 +21,14 @@ from ...catalogue import FilterKind, design_filter
 from ...electrical.arrays import Bools, Complexes, Floats, Ints
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
-from ...network import Add, Bus, Change, Namer, Remove, SchemeChange, Update
+from ...network import Add, Bus, Change, Namer, Network, Remove, SchemeChange, Update
 from ...results import Account, Axis, Column, Figure, Finding, Result, Series, Table
 from ...severity import Severity
 from ..base import Inputs, Progress
 from ._design import Case, cases, distortion_options, into_bus, orders_of, quiet, round_to, taken_out, with_changes
 from ._distortion import run_distortion
 from ._grid import sequence_of
-from ._limits import level_of, limit_pct, total_pct
+from ._limits import Level, levels_of
 from ._models import BySequence, exponent, summed
 from ._options import SearchOptions
 from ._scan import assumptions, grid_of
@@ -77,7 +77,7 @@ class State:
 
     name: str
     power: complex | None
-    orders: list[int]
+    orders: list[float]
     parts: list[Complexes]
     at: list[Complexes]
     known: list[Bools]
@@ -117,7 +117,7 @@ def run_search(inputs: Inputs, options: SearchOptions, progress: Progress) -> Re
     if not states:
         text = "Nothing injects, or the load flow has no solution: there is nothing to filter."
         return Result(Account(Ending.NOTHING_TO_SOLVE, "Filter search", 0, explanation=text), {}, {})
-    levels = [level_of(float(k), options.limits) for k in places[1]]
+    levels = levels_of(inputs.network, [float(k) for k in places[1]], options.limits)
     tried = list(_candidates(states, options, levels))
     judged = [Judged() for _ in tried]
     hz = inputs.network.settings.frequency_hz
@@ -199,16 +199,16 @@ def _state(case: Case, model: BySequence, chosen: list[str], options: SearchOpti
     return state
 
 
-def _candidates(states: list[State], options: SearchOptions, levels: list[str]) -> Iterator[Candidate]:
+def _candidates(states: list[State], options: SearchOptions, levels: list[Level]) -> Iterator[Candidate]:
     """Every kind, tuned for the orders that come nearest to their levels, in every size and number of steps."""
     flows = max((abs(s.power) for s in states if s.power is not None), default=1.0)
     least = options.least_mvar if options.least_mvar is not None else min(0.1 * flows, options.most_mvar or np.inf)
     most = options.most_mvar if options.most_mvar is not None else max(0.6 * flows, least)
     sizes = sorted({round_to(float(q), 3) for q in np.linspace(least, most, options.sizes)})
-    worst: dict[int, float] = {}
+    worst: dict[float, float] = {}
     for s in states:
         for n, h in enumerate(s.orders):
-            limit = np.array([limit_pct(level, h) for level in levels])
+            limit = np.array([level.limit_pct(h) for level in levels])
             volts = summed(s.parts[n], s.known[n], exponent(h, distortion_options(options, options.bus)))
             worst[h] = max(worst.get(h, 0.0), float((100 * volts / s.base / limit)[s.tells].max()))
     ranked = sorted((h for h in worst if h > 1), key=lambda h: -worst[h])[:3]
@@ -231,7 +231,7 @@ def _candidates(states: list[State], options: SearchOptions, levels: list[str]) 
 
 
 def _judge(
-    s: State, tried: list[Candidate], judged: list[Judged], options: SearchOptions, places: list[str], levels: list[str],
+    s: State, tried: list[Candidate], judged: list[Judged], options: SearchOptions, places: list[str], levels: list[Level],
     kv: float, hz: float,
 ) -> None:  # fmt: skip
     """Hold every candidate against every level under one condition, with any of its steps on."""
@@ -256,18 +256,18 @@ def _judge(
         volts = _with(s, k, share, a)
         pct = 100 * volts / s.base
         total += pct**2
-        limit = np.array([limit_pct(level, h) for level in levels])
+        limit = np.array([level.limit_pct(h) for level in levels])
         counts = s.tells | (100 * _with(s, k, np.zeros(1, np.complex128), a)[0] / s.base <= limit)
         _worse(worst, quantity, place, np.where(counts, pct / limit, 0.0), k)
         at = summed(s.at[k][:, None] / (1 + s.zkk[k] * y)[None, :], s.known[k], a)
         currents += (np.abs(step_y[who, k + 1] * count) * at) ** 2
-    limit = np.array([total_pct(level) for level in levels])
+    limit = np.array([level.total_pct for level in levels])
     before = s.rest + sum((100 * _with(s, k, np.zeros(1, np.complex128), exponent(h, asked))[0] / s.base) ** 2
                           for k, h in enumerate(s.orders))  # fmt: skip
     counts = s.tells | (np.sqrt(before) <= limit)
     _worse(worst, quantity, place, np.where(counts, np.sqrt(total) / limit, 0.0), len(s.orders))
     ratio = np.sqrt(1 + currents / np.maximum(first_a, 1e-12) ** 2)
-    names = [*(f"order {h}" for h in s.orders), "total distortion"]
+    names = [*(f"order {h:g}" for h in s.orders), "total distortion"]
     factor = _factors(s, tried, circuits, kv)
     for m in range(len(who)):
         j = judged[who[m]]
@@ -334,7 +334,7 @@ def _verified(
 ) -> int | None:  # fmt: skip
     """The cheapest that keeps everything when it is worked out in full; None where none of the first does."""
     asked = distortion_options(options, options.bus)
-    before = [_exceeded(run_distortion(case.inputs, asked, quiet), options) for case in every]
+    before = [_exceeded(case.inputs.network, run_distortion(case.inputs, asked, quiet), options) for case in every]
     for n, k in enumerate(order[:_MOST_VERIFIED]):
         if not _keeps(judged[k], options):
             return None
@@ -354,10 +354,12 @@ def _in_full(
     name = Namer(case.inputs.network).plain("Filter")
     inputs = with_changes(case.inputs, [Add(item={**c.item(name, asked.bus), "steps_on": steps})])
     found = run_distortion(inputs, asked, quiet)
-    return found.account.converged and all(x in before and x[0] not in tells for x in _exceeded(found, options))
+    return found.account.converged and all(
+        x in before and x[0] not in tells for x in _exceeded(inputs.network, found, options)
+    )
 
 
-def _exceeded(result: Result, options: SearchOptions) -> set[tuple[str, str]]:
+def _exceeded(network: Network, result: Result, options: SearchOptions) -> set[tuple[str, str]]:
     """Buses and banks beyond what is allowed, and by which figure."""
     found = {
         (f.element, f.quantity) for f in result.findings if f.kind == "capacitor" and f.severity is Severity.BREACH
@@ -365,9 +367,9 @@ def _exceeded(result: Result, options: SearchOptions) -> set[tuple[str, str]]:
     table = result.tables.get("buses")
     if table is None:
         return found
-    levels = [level_of(float(v), options.limits) for v in table["nominal_kv"]]
-    for name, limits in (("thd_pct", [total_pct(level) for level in levels]),
-                         *((n, [limit_pct(level, h) for level in levels]) for h, n in orders_of(table))):  # fmt: skip
+    levels = levels_of(network, [float(v) for v in table["nominal_kv"]], options.limits)
+    for name, limits in (("thd_pct", [level.total_pct for level in levels]),
+                         *((n, [level.limit_pct(h) for level in levels]) for h, n in orders_of(table))):  # fmt: skip
         for n in np.flatnonzero(np.asarray(table[name], float) > np.array(limits)).tolist():
             found.add((table["id"][n], name))
     return found

@@ -1,59 +1,141 @@
-"""What injects harmonic currents: loads and inverters with a spectrum."""
+"""What injects harmonic currents: loads and inverters with a spectrum, and the distortion behind a source.
+
+A source of current injects its spectrum as it is; one with its own impedance beside it lets that take part in the network; one of
+voltage E(h) behind z(h) drives E/z, and z takes part. The spectrum is that of the operating point: between the shares of rating
+for which there is one by straight lines, below the lowest and above the highest as there.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 import numpy as np
 
-from ...catalogue import find_type
+from ...catalogue import find_type, source_impedance_ohm
 from ...flow.balanced import Reading
-from ...network import Inverter, Load, Network, OwnType
+from ...network import Inverter, Load, Network, OwnType, Source, spectrum_values
+from ...network import Spectrum as Rows
+from ._options import GridOptions
 
-Spectrum = dict[int, tuple[float, float, bool]]
+Spectrum = dict[float, tuple[float, float, bool]]
 """Order to magnitude as a share of the fundamental, angle in radians, and whether that is known (0 stands for unknown)."""
+
+Distorting = Load | Inverter | Source
+
+
+@dataclass(frozen=True)
+class Own:
+    """An impedance r h^k + j h x of its own."""
+
+    r: float
+    x: float
+    k: float = 0.0
+
+    def at(self, order: float) -> complex:
+        return complex(self.r * order**self.k, self.x * order)
 
 
 @dataclass(frozen=True)
 class HarmonicSource:
-    """A current source. ``current``: fundamental current into the network, per unit, with its angle."""
+    """What injects into a row. ``current``: fundamental current into the network, per unit, with its angle; of a source of
+    voltage ``current`` is that voltage and ``behind`` the impedance it stands behind."""
 
     element: str
     row: int
     current: complex
     orders: Spectrum = field(default_factory=dict)
+    behind: Own | None = None
 
-    def injected(self, order: int) -> complex:
+    def injected(self, order: float) -> complex:
         """Current of an order into the network, per unit; its angle follows the fundamental's h times."""
         share, angle, _ = self.orders.get(order, (0.0, 0.0, True))
-        return complex(abs(self.current) * share * np.exp(1j * (order * np.angle(self.current) + angle)))
+        found = complex(abs(self.current) * share * np.exp(1j * (order * np.angle(self.current) + angle)))
+        return found / self.behind.at(order) if self.behind is not None else found
 
-    def known(self, order: int) -> bool:
+    def known(self, order: float) -> bool:
         return order not in self.orders or self.orders[order][2]
 
 
-def spectrum(network: Network, name: str) -> dict[int, tuple[float, float | None]]:
-    """Orders of a type of spectrum: share of the fundamental, angle in radians or None."""
+def spectrum(network: Network, name: str, loading: float = 1.0) -> dict[float, tuple[float, float | None]]:
+    """Orders of a type of spectrum at a share of rating: share of the fundamental, angle in radians or None."""
     own = network.items.get(name)
-    known = find_type("spectrum", name)
-    values = own.values if isinstance(own, OwnType) else known.values if known is not None else {}
-    found: dict[int, tuple[float, float | None]] = {}
-    for key, value in values.items():
-        if key.startswith("order_") and key.endswith("_pct"):
-            order = int(key.removeprefix("order_").removesuffix("_pct"))
-            degrees = values.get(f"order_{order}_deg")
-            if order > 1 and float(value) > 0:
-                found[order] = float(value) / 100, None if degrees is None else float(np.radians(float(degrees)))
+    if isinstance(own, OwnType):
+        points = own.spectra()
+    else:
+        known = find_type("spectrum", name)
+        points = {1.0: spectrum_values(known.values)} if known is not None else {}
+    rows = _between(points, loading)
+    return {h: (share, None if degrees is None else float(np.radians(degrees))) for h, (share, degrees) in rows.items()}
+
+
+def _between(points: dict[float, Rows], loading: float) -> Rows:
+    """Magnitudes by straight lines between two operating points; angles as at the nearer one."""
+    if not points:
+        return {}
+    shares = sorted(points)
+    if loading <= shares[0] or loading >= shares[-1] or len(shares) == 1:
+        return points[shares[0] if loading <= shares[0] else shares[-1]]
+    high = next(s for s in shares if s >= loading)
+    low = shares[shares.index(high) - 1]
+    along = (loading - low) / (high - low)
+    near = points[low if along < 0.5 else high]
+    found: Rows = {}
+    for h in sorted({*points[low], *points[high]}):
+        size = (1 - along) * points[low].get(h, (0.0, None))[0] + along * points[high].get(h, (0.0, None))[0]
+        found[h] = size, near.get(h, (0.0, None))[1]
     return found
 
 
-def distorting(network: Network) -> Iterable[Load | Inverter]:
-    """What has a spectrum."""
-    return [e for e in network.elements() if isinstance(e, Load | Inverter) and e.spectrum]
+def distorting(network: Network) -> list[Distorting]:
+    """What has a spectrum, and sources with a background."""
+    return [
+        e for e in network.elements()
+        if (isinstance(e, Load | Inverter) and e.spectrum) or (isinstance(e, Source) and e.background)
+    ]  # fmt: skip
 
 
-def sources(network: Network, reading: Reading, *, rated: bool) -> list[HarmonicSource]:
+def no_impedance(network: Network) -> frozenset[str]:
+    """Elements whose demand is no impedance, as they inject."""
+    return frozenset(e.id for e in distorting(network) if not isinstance(e, Source))
+
+
+def source_model(e: Distorting, options: GridOptions) -> str:
+    """How an element injects: as it says, or as the study has it for all."""
+    if isinstance(e, Source):
+        return "voltage"
+    return e.source_model if options.sources == "as_entered" else options.sources
+
+
+def own_impedance(e: Distorting, kv: float, base_mva: float, options: GridOptions) -> Own | None:
+    """Impedance beside or behind it, per unit on the nominal voltage; None of an ideal current."""
+    if source_model(e, options) == "current":
+        return None
+    if isinstance(e, Source):
+        z = source_ohm(e, kv, options) / kv**2 * base_mva
+        return Own(z.real, z.imag, options.source_exponent)
+    size = rating(e)
+    return Own(e.own_r_pct / 100 * base_mva / size, e.own_x_pct / 100 * base_mva / size) if size else None
+
+
+def source_ohm(e: Source, kv: float, options: GridOptions) -> complex:
+    """Impedance of a source at the network's frequency, Ω."""
+    level = e.fault_max_mva if options.fault_level == "highest" else e.fault_min_mva
+    return source_impedance_ohm(level, e.x_over_r, kv)
+
+
+def rating(e: Load | Inverter) -> float:
+    """MVA of what its figures are per cent of: rating of an inverter, entered power of a load."""
+    return (e.rated_mva or 0.0) if isinstance(e, Inverter) else abs(e.power_mva())
+
+
+def turned(network: Network, e: Distorting, loading: float = 1.0) -> Spectrum:
+    """The spectrum of an element as it injects: a load draws, so that its current is turned round at every order."""
+    back = np.pi if isinstance(e, Load) else 0.0
+    name = (e.background if isinstance(e, Source) else e.spectrum) or ""
+    return {h: (s, (a or 0.0) + back, a is not None) for h, (s, a) in spectrum(network, name, loading).items()}
+
+
+def sources(network: Network, reading: Reading, options: GridOptions, *, rated: bool) -> list[HarmonicSource]:
     """All that inject at a live bus; ``rated``: spectra of inverters are shares of their rated current."""
     arrays, rows = reading.arrays, reading.problem.pattern.row
     of_load = _by_element(arrays.tables["load"]["element"], -reading.load_power, arrays.element_id)
@@ -61,27 +143,51 @@ def sources(network: Network, reading: Reading, *, rated: bool) -> list[Harmonic
     at = {b: n for n, b in enumerate(arrays.bus_id)}
     found = []
     for e in distorting(network):
-        n = at.get(e.bus, -1)
         power = of_load.get(e.id, 0j) + of_machine.get(e.id, 0j)
-        if n < 0 or rows[n] < 0:
+        n = at.get(e.bus, -1)
+        if n < 0 or rows[n] < 0 or not e.in_service or e.missing():
             continue
-        v = complex(reading.v0[n])
+        v, row, base = complex(reading.v0[n]), int(rows[n]), arrays.base_mva
+        own = own_impedance(e, float(arrays.bus_kv[n]), base, options)
+        if isinstance(e, Source):
+            found.append(HarmonicSource(e.id, row, v, turned(network, e), own))
+            continue
+        size = rating(e)
+        loading = abs(power) / size if size else 1.0
+        orders = turned(network, e, 1.0 if rated and isinstance(e, Inverter) else loading)
+        if source_model(e, options) == "voltage" and own is not None:
+            # Its voltage drives a current out of it, whichever way the fundamental flows.
+            straight = {h: (s, a - (np.pi if isinstance(e, Load) else 0.0), k) for h, (s, a, k) in orders.items()}
+            found.append(HarmonicSource(e.id, row, v, straight, own))
+            continue
         # A load draws: at order h its current is the reverse of what it would be of a source, not h times turned round.
         draws = isinstance(e, Load)
-        current = complex(np.conj((-power if draws else power) / arrays.base_mva / v)) if power else 0j
-        if rated and isinstance(e, Inverter) and e.rated_mva and e.in_service:
-            size = e.rated_mva / arrays.base_mva
-            current = size * (current / abs(current) if current else v / abs(v))
-        if not current:
-            continue
-        found.append(HarmonicSource(e.id, int(rows[n]), current, turned(network, e)))
+        current = complex(np.conj((-power if draws else power) / base / v)) if power else 0j
+        if rated and isinstance(e, Inverter) and e.rated_mva:
+            current = e.rated_mva / base * (current / abs(current) if current else v / abs(v))
+        if current:
+            found.append(HarmonicSource(e.id, row, current, orders))
     return found
 
 
-def turned(network: Network, e: Load | Inverter) -> Spectrum:
-    """The spectrum of an element as it injects: a load draws, so that its current is turned round at every order."""
-    back = np.pi if isinstance(e, Load) else 0.0
-    return {h: (s, (a or 0.0) + back, a is not None) for h, (s, a) in spectrum(network, e.spectrum or "").items()}
+def beside_network(network: Network, reading: Reading, options: GridOptions) -> list[tuple[int, Own]]:
+    """Impedances that injecting elements bring into the network, with their rows; those of sources are there anyway."""
+    arrays, rows = reading.arrays, reading.problem.pattern.row
+    at = {b: n for n, b in enumerate(arrays.bus_id)}
+    found = []
+    for e in distorting(network):
+        n = at.get(e.bus, -1)
+        if isinstance(e, Source) or n < 0 or rows[n] < 0 or not e.in_service or e.missing():
+            continue
+        own = own_impedance(e, float(arrays.bus_kv[n]), arrays.base_mva, options)
+        if own is not None:
+            found.append((int(rows[n]), own))
+    return found
+
+
+def orders_injected(network: Network) -> list[float]:
+    """Every order that something injects."""
+    return sorted({h for e in distorting(network) for h in turned(network, e)})
 
 
 def _by_element(element: np.ndarray, power: np.ndarray, ids: list[str]) -> dict[str, complex]:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 from ...flow.balanced import LoadFlowOptions
 from ...flow.phases import UnbalancedOptions
 from ...network import Condition, Network
@@ -28,11 +31,15 @@ def _per_phase(inputs: Inputs, options: UnbalancedOptions, progress: Progress) -
     return result
 
 
-def _explain_balanced(network: Network, result: Result, condition: Condition, ident: str) -> list[Working]:
+def _explain_balanced(
+    network: Network, result: Result, condition: Condition, ident: str, options: Mapping[str, Any]
+) -> list[Working]:
     return explain_flow(network, result.tables, condition, ident)
 
 
-def _explain_per_phase(network: Network, result: Result, condition: Condition, ident: str) -> list[Working]:
+def _explain_per_phase(
+    network: Network, result: Result, condition: Condition, ident: str, options: Mapping[str, Any]
+) -> list[Working]:
     return explain_phases(network, result.tables, ident)
 
 

@@ -47,7 +47,7 @@ def lumped(loads: Sequence[LumpedLoad], b: Builder) -> None:
             continue
         z = e.motor_ohm(float(b.bus_kv[b.bus_row[e.bus]]))
         if z is not None and _three_phases(e.id, e.bus, b):
-            _sequences(i, e.bus, b, 1 / b.ohm(z, 0.5), 0j)
+            _sequences(i, e.bus, b, 1 / b.ohm(z, b.order**0.5), 0j)
 
 
 def _demand(i: int, e: Demand, b: Builder, share_i: float, share_z: float) -> None:
@@ -231,7 +231,7 @@ def _source_y(e: Source, kv: float, b: Builder) -> complex:
     if b.beyond is None:
         return (_IDEAL if e.ideal else 1.0) / r_and_x(kv**2 / e.fault_max_mva, e.x_over_r)
     level = e.fault_max_mva if b.beyond.fault_level == "highest" else e.fault_min_mva
-    return 1 / b.ohm(r_and_x(kv**2 / level, e.x_over_r), b.beyond.source_exponent)
+    return 1 / b.ohm(r_and_x(kv**2 / level, e.x_over_r), b.order**b.beyond.source_exponent)
 
 
 @stamp(Generator)
@@ -270,7 +270,7 @@ def generator(machines: Sequence[Generator], b: Builder) -> None:
 
 def _subtransient(x: float, b: Builder) -> complex:
     """Reactance of a machine's damper; at other frequencies with a resistance that grows with the root of the order."""
-    return complex(0.0, x) if b.beyond is None else b.ohm(complex(x / MACHINE_X_OVER_R, x), 0.5)
+    return complex(0.0, x) if b.beyond is None else b.ohm(complex(x / MACHINE_X_OVER_R, x), b.order**0.5)
 
 
 @stamp(Inverter)
@@ -309,7 +309,7 @@ def induction_motor(motors: Sequence[InductionMotor], b: Builder) -> None:
         rated = e.rated_input_mva(e.power_factor)
         pf = e.starting_power_factor
         z = complex(pf, sqrt(1 - pf * pf)) / e.starting_current_x
-        _motor(i, e, e.power_mva(), rated / ((e.rated_kv or kv) ** 2 * b.ohm(z, 0.5)) if rated else 0j, b)
+        _motor(i, e, e.power_mva(), rated / ((e.rated_kv or kv) ** 2 * b.ohm(z, b.order**0.5)) if rated else 0j, b)
 
 
 @stamp(SynchronousMotor)

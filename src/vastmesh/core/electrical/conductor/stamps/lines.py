@@ -68,7 +68,7 @@ def line(lines: Sequence[Line], b: Builder) -> None:
         if b.beyond is None:
             z, susceptance = conductor_matrix(key)
         else:
-            z, susceptance = conductor_matrix_beyond(key, b.beyond, e.skin_exponent)
+            z, susceptance = conductor_matrix_beyond(key, b.beyond, b.more(e))
         member = (i, e, z, susceptance.astype(np.complex128))
         if e.id in beside and not (e.earthing_every_km and e.earthing_ohm and "N" in kept):
             coupled[e.id] = (kept, member)

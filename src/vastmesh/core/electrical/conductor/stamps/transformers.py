@@ -45,10 +45,10 @@ def _three_phase(i: int, e: Transformer, b: Builder) -> None:
         return
     hv, lv, clock = e.winding_groups()
     stars = (_star(i, e, b, 0, hv in ("YN", "ZN")), _star(i, e, b, 1, lv in ("yn", "zn", "a")))
-    z1, z0 = b.ohm(e.impedance_pu(), e.skin_exponent), _zero(e)
+    z1, z0 = b.ohm(e.impedance_pu(), b.more(e)), _zero(e)
     unit = two_winding_admittance(
         (hv, lv, int(clock)), ((e.hv_kv or 1) * 1e3, (e.lv_kv or 1) * 1e3), (e.rated_mva or 1) * 1e6, z1,
-        b.ohm(z0, e.skin_exponent) if z0 is not None else None,
+        b.ohm(z0, b.more(e)) if z0 is not None else None,
         stars=(stars[0] is not None, stars[1] is not None), shift_rad=np.radians(e.phase_shift_deg),
         no_load_pu=b.siemens(e.magnetising_pu()), turns_on=e.tap_side,
     )  # fmt: skip
@@ -240,7 +240,7 @@ def _limb(e: Transformer, split: bool, b: Builder) -> Callable[[float], Limbs]:
     the HV winding, which is common to both."""
     rated = (e.rated_mva or 1.0) * 1e6
     hv_v, lv_v = (e.hv_kv or 1.0) * 1e3, (e.lv_kv or 1.0) * 1e3
-    y = rated / b.ohm(e.impedance_pu(), e.skin_exponent)
+    y = rated / b.ohm(e.impedance_pu(), b.more(e))
     no_load = rated * b.siemens(e.magnetising_pu())
     sign = -1.0 if e.vector_group == "Ii6" else 1.0
     own = 1 - e.primary_share_pct / 100
@@ -270,7 +270,7 @@ def _open_delta(i: int, e: Transformer, b: Builder) -> None:
     b.rating[b.offset + i] = (amps, amps)
     # Each limb carries the full line current at line-to-line voltage: rated for the bank's power over the square root of 3.
     each = (e.rated_mva or 1.0) * 1e6 / sqrt(3)
-    y, no_load = each / b.ohm(e.impedance_pu(), e.skin_exponent), each * b.siemens(e.magnetising_pu())
+    y, no_load = each / b.ohm(e.impedance_pu(), b.more(e)), each * b.siemens(e.magnetising_pu())
     pairs = np.array([[1.0, -1.0, 0.0], [0.0, 1.0, -1.0]])
 
     def at(positions: Positions) -> Limbs:
@@ -296,7 +296,7 @@ def three_winding(units: Sequence[ThreeWinding], b: Builder) -> None:
         amps = (e.hv_mva or 0.0) * 1e3 / sqrt(3)
         b.rating[b.offset + i] = (amps, amps)
         for side, (name, own_z, clock) in enumerate(zip(("hv", "mv", "lv"), e.star_pu(), clocks, strict=True)):
-            z = b.ohm(own_z, e.skin_exponent)
+            z = b.ohm(own_z, b.more(e))
             bus, kv = getattr(e, f"{name}_bus"), (getattr(e, f"{name}_kv") or 1.0) * 1e3
             mode = getattr(e, f"{name}_neutral", "isolated")
             ohm = neutral_ohm(
