@@ -414,7 +414,7 @@ def test_states_laid_over_each_other_are_each_what_they_are_alone(demo: Network)
     assert [s.label for s in conditions.figures[0].series] == names
     noon = run("scan", demo.copy(), **asked)
     assert conditions.tables["scan"]["ohm_1"] == pytest.approx(noon.tables["scan"]["ohm"], rel=1e-12)
-    with pytest.raises(InvalidFields, match="name a shunt"):
+    with pytest.raises(InvalidFields, match="name a bank"):
         run("scan", demo, over="steps", bank="T-Q1", **asked)
 
 

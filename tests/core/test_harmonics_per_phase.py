@@ -298,3 +298,43 @@ def test_a_bank_that_control_has_switched_counts_as_it_stands() -> None:
         one, other = run(network, detail=detail), run(by_hand, detail=detail)
         expected = at(other, "buses", "c", "order_5_pct")
         assert at(one, "buses", "c", "order_5_pct") == pytest.approx(expected, rel=1e-6)
+
+
+def scan(network: Network, **options: Any) -> Result:
+    kind = STUDIES["scan"]
+    asked = {"from_hz": 100, "to_hz": 400, "step_hz": 50, **options}
+    return kind.run(Inputs(network), kind.options(**asked), lambda share, words: None)
+
+
+def test_the_zero_sequence_is_that_of_the_transformer_and_three_times_the_neutral() -> None:
+    result = scan(street(), bus="e", sequence="zero", demand="none", lines="nominal")
+    z = result.tables["scan"]
+    for n, hz in enumerate(z["hz"].tolist()):
+        h = hz / 50
+        r = 0.04 * 0.4**2 / 0.4 / np.sqrt(65)
+        unit = complex(r, 8 * r * h) * share_of_zero()
+        line = 0.2 * (complex(0.2, h * 0.1) + 3 * complex(0.3, h * 0.1))
+        assert complex(z["r_ohm"][n], z["x_ohm"][n]) == pytest.approx(unit + line, rel=1e-6)
+
+
+def test_one_phase_sees_a_third_of_all_three_sequences() -> None:
+    """Of a symmetric network: the driving impedance of a phase to the neutral is their mean."""
+    kinds = {
+        s: scan(street(), bus="e", sequence=s, demand="none").tables["scan"]
+        for s in ("positive", "zero", "phase_a", "phase_b")
+    }
+    for n in range(len(kinds["zero"]["hz"])):
+        z1, z0, a, b = (complex(t["r_ohm"][n], t["x_ohm"][n]) for t in kinds.values())
+        assert a == pytest.approx((2 * z1 + z0) / 3, rel=1e-6)
+        assert b == pytest.approx(a, rel=1e-9)
+
+
+def test_every_state_of_all_banks_lies_within_the_envelope() -> None:
+    network = everything()
+    network.apply([Update(id="q", values={"steps": 3, "steps_on": 1})])
+    result = scan(network, bus="c", over="banks", from_hz=100, to_hz=600, step_hz=100)
+    assert len(next(s for s in result.figures if s.name == "scan").series) == 4 * 2 * 2 * 2
+    envelope = next(f for f in result.figures if f.name == "envelope")
+    alone = scan(network, bus="c", from_hz=100, to_hz=600, step_hz=100).tables["scan"]["ohm"]
+    assert np.all(np.asarray(envelope.series[0].y) >= alone * (1 - 1e-9))
+    assert np.all(np.asarray(envelope.series[1].y) <= alone * (1 + 1e-9))

@@ -11,10 +11,12 @@ from pathlib import Path
 import openpyxl
 import pytest
 
+from tests.core.test_harmonic_limits import works
 from tests.core.test_per_phase_findings import street
 from tests.helpers import bus, line, load, network, source, transformer
 from vastmesh.core.network import Network
 from vastmesh.core.results.state import run_load_flow, run_unbalanced
+from vastmesh.core.studies import STUDIES, Inputs
 from vastmesh.core.studies.load_flow import explain_flow, explain_phases
 from vastmesh.core.workings import Ledger
 from vastmesh.exchange import write_workings
@@ -45,6 +47,14 @@ def per_phase_sheet() -> bytes:
     return write_workings("Example", (w for i in ("b", "a-b", "on A") for w in explain_phases(net, tables, i)))
 
 
+def harmonic_sheet() -> bytes:
+    """One source, one line, one drive: the figure by hand is that of the network."""
+    net, study, asked = works(), STUDIES["distortion"], {"demand": "none", "lines": "nominal"}
+    result = study.run(Inputs(net), study.options(**asked), lambda share, words: None)
+    assert study.explain is not None
+    return write_workings("Example", study.explain(net, result, net.condition, "w", asked))
+
+
 def test_formulas_are_live_inputs_are_marked_and_texts_stay_texts() -> None:
     book = openpyxl.load_workbook(io.BytesIO(sheet(two_bus())))
     assert len(book.sheetnames) == len(ALL)
@@ -69,18 +79,16 @@ def test_a_name_that_looks_like_a_formula_stays_a_text() -> None:
 
 
 @pytest.mark.xdist_group("office")
-@pytest.mark.parametrize("per_phase", [False, True])
-def test_recalculated_by_an_office_program_it_gives_our_figures(tmp_path: Path, per_phase: bool) -> None:
+@pytest.mark.parametrize("what", ["balanced", "per phase", "harmonics"])
+def test_recalculated_by_an_office_program_it_gives_our_figures(tmp_path: Path, what: str) -> None:
     """Cached values are taken out first, so that what comes back has been computed there."""
     office = shutil.which("soffice") or shutil.which("libreoffice")
     assert office, "LibreOffice Calc is needed for this test: apt-get install libreoffice-calc-nogui"
-    data = per_phase_sheet() if per_phase else sheet(two_bus())
+    data = {"balanced": lambda: sheet(two_bus()), "per phase": per_phase_sheet, "harmonics": harmonic_sheet}[what]()
     book = openpyxl.load_workbook(io.BytesIO(data))  # openpyxl writes formulas without values
     book.save(tmp_path / "in.xlsx")
-    assert (
-        openpyxl.load_workbook(tmp_path / "in.xlsx", data_only=True).worksheets[0]["D9" if per_phase else "D10"].value
-        is None
-    )
+    cell = {"balanced": "D10", "per phase": "D9", "harmonics": "D16"}[what]
+    assert openpyxl.load_workbook(tmp_path / "in.xlsx", data_only=True).worksheets[0][cell].value is None
     done = tmp_path / "out"
     subprocess.run(
         [office, "--headless", "--convert-to", "xlsx:Calc MS Excel 2007 XML", "--outdir", str(done), str(tmp_path / "in.xlsx")],
@@ -94,4 +102,9 @@ def test_recalculated_by_an_office_program_it_gives_our_figures(tmp_path: Path, 
                 assert row[3] == pytest.approx(row[6], rel=1e-6, abs=1e-6), (page.title, row)
                 assert row[7] == pytest.approx(0.0, abs=1e-6)
                 compared += 1
-    assert compared > (15 if per_phase else 25)
+    assert compared > {"balanced": 25, "per phase": 15, "harmonics": 1}[what]
+    if what == "harmonics":
+        by_hand = {r[0]: r[3] for r in recalculated.worksheets[1].iter_rows(min_row=6, values_only=True) if r[0]}
+        for h in (5, 7, 11, 13):
+            assert by_hand[f"u{h}"] == pytest.approx(by_hand[f"p{h}"], rel=1e-6)
+        assert by_hand["THD"] == pytest.approx(by_hand["P"], rel=1e-6)

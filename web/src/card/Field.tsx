@@ -256,9 +256,13 @@ function ReferencePick({ item, spec, keep }: EditorProps) {
   )
 }
 
-/** Whether an item is of the kind that is referred to; a branch is whatever has two ends. */
+/** Whether an item is of the kind that is referred to; a branch is whatever has two ends, a bank what is switched in steps. */
 export const fits = (item: Item, ref: string | null | undefined) =>
-  ref === 'branch' ? busesOf(item).length === 2 : item.kind === ref
+  ref === 'branch'
+    ? busesOf(item).length === 2
+    : ref === 'bank'
+      ? item.kind === 'shunt' || item.kind === 'filter'
+      : item.kind === ref
 
 /** What can be made on the spot, where a field refers to it. */
 const CREATED: Readonly<Record<string, string>> = {

@@ -56,10 +56,11 @@ function useOptions(study: StudyInfo): [Item, (name: string, value: unknown) => 
   const [entered, setEntered] = useKept<Record<string, unknown>>(`options of ${study.name}`, {})
   const selected = useBench((s) => (s.selected ? s.items.get(s.selected) : undefined))
   const options = useMemo(() => {
-    // What is selected fills the first reference it fits.
-    const first = study.fields.find((f) => f.ref && selected && fits(selected, f.ref))
+    // What is selected fills the first reference, where it fits.
+    const first = study.fields.find((f) => f.ref)
+    const fitting = first && selected && fits(selected, first.ref) ? selected.id : undefined
     const usual = study.fields.map((f) => {
-      const chosen = f === first ? selected?.id : undefined
+      const chosen = f === first ? fitting : undefined
       return [f.name, f.name in entered ? entered[f.name] : (chosen ?? f.default)] as const
     })
     return { kind: 'options', id: study.name, name: study.label, ...Object.fromEntries(usual) } as Item

@@ -5,6 +5,7 @@ from __future__ import annotations
 from ..base import Study, register
 from ._design import run_design
 from ._distortion import run_distortion
+from ._emission import EmissionOptions, run_emission
 from ._options import DesignOptions, DistortionOptions, ScanOptions, SearchOptions
 from ._scan import SPLIT
 from ._search import run_search
@@ -13,10 +14,12 @@ from ._workings import explain_distortion
 __all__ = [
     "DesignOptions",
     "DistortionOptions",
+    "EmissionOptions",
     "ScanOptions",
     "SearchOptions",
     "run_design",
     "run_distortion",
+    "run_emission",
     "run_scan",
     "run_search",
 ]
@@ -60,5 +63,14 @@ register(
         purpose="The cheapest filter that keeps every level and the power factor under every condition, with any steps on",
         options=SearchOptions,
         run=run_search,
+    )
+)
+register(
+    Study(
+        name="emission_limits",
+        label="Emission limits",
+        purpose="How much one customer may distort, by the stages of IEC TR 61000-3-6",
+        options=EmissionOptions,
+        run=run_emission,
     )
 )

@@ -20,6 +20,7 @@ from ...results import Account, Axis, Bound, Column, Figure, Quantity, Result, S
 from ...severity import Severity
 from ..base import Inputs, Progress
 from ._banks import bank_table, stressed
+from ._currents import at_coupling
 from ._judged import level_findings
 from ._limits import level_of, named
 from ._models import Model, Order, by_conductor, by_sequence
@@ -104,6 +105,8 @@ def _published(model: Model, options: DistortionOptions, found: list[Order]) -> 
         network, buses["id"], buses["nominal_kv"], options, told.orders, volts, buses["thd_pct"], most
     )
     findings += stressed(banks)
+    coupled = at_coupling(network, model, options, found)
+    findings += coupled[1] if coupled is not None else []
     findings.sort(key=lambda f: (f.severity != Severity.BREACH, -f.excess))
     total = buses["thd_pct"]
     worst = int(np.nanargmax(total))
@@ -121,6 +124,7 @@ def _published(model: Model, options: DistortionOptions, found: list[Order]) -> 
                                         "orders": float(len(found)), "breaches": float(over)}  # fmt: skip
     more = [_phases(model, told), _conductors(model, told)] if per_phase else []
     who = _injections(model, told), _whose(model, told, found, place, name)
+    more += [coupled[0]] if coupled is not None else []
     tables = {t.name: t for t in (buses, branches, *more, banks, *who)}
     figures = _figures(model, options, told, found, place, name)
     quantities = [

@@ -45,16 +45,15 @@ class ScanOptions(GridOptions):
     to_hz: float = quantity("To", "Last frequency", unit="Hz", default=2500.0, ge=1, le=20_000)
     step_hz: float = quantity("Step", "Between two frequencies; peaks and dips are sought between them", unit="Hz", default=5.0,
                               ge=0.1, le=1000)  # fmt: skip
-    over: Literal["present", "conditions", "steps"] = choice(
-        "Laid over",
-        "The condition in use alone; every condition; or every number of steps of a bank",
-        default="present",
-    )
-    bank: str | None = reference("Bank", "Capacitors or reactor whose steps are gone through", to="shunt", default=None,
+    over: Literal["present", "conditions", "steps", "banks"] = choice(
+        "Laid over", "The condition in use alone; every condition; every number of steps of a bank; or every state of all banks "
+        "and filters, with the highest and lowest of them", default="present",
+    )  # fmt: skip
+    bank: str | None = reference("Bank", "Capacitors, reactor or filter whose steps are gone through", to="bank", default=None,
                                  when={"over": ("steps",)})  # fmt: skip
-    sequence: Literal["positive", "negative"] = choice(
-        "Sequence", "They differ only in the shifts of transformers, which matter for the angle of a transfer impedance",
-        default="positive",
+    sequence: Literal["positive", "negative", "zero", "phase_a", "phase_b", "phase_c"] = choice(
+        "Sequence", "Positive and negative differ only in the shifts of transformers; zero and single phases are looked at per "
+        "conductor, which takes longer", default="positive",
     )  # fmt: skip
 
     @model_validator(mode="after")
@@ -109,6 +108,12 @@ class DistortionOptions(JudgedOptions):
     over: Literal["present", "conditions"] = choice(
         "Under", "The condition in use, or the worst of every condition", default="present"
     )
+    coupling: str | None = reference(
+        "Point of coupling", "A branch into a customer's plant, whose currents are held against the limits of IEEE 519",
+        to="branch", default=None, group="currents",
+    )  # fmt: skip
+    demand_a: float | None = quantity("Demand current", "Of the customer at its highest; the present one when blank", unit="A",
+                                      default=None, gt=0, le=1e6, group="currents")  # fmt: skip
 
 
 Design = Literal["single", "double", "high_pass", "c_type", "detuned"]

@@ -21,7 +21,7 @@ from ...electrical.sparse import SparseLU
 from ...errors import SingularMatrix
 from ...flow import phases
 from ...flow.balanced import Reading as BalancedReading
-from ...network import Change, Inverter, Load, LumpedLoad, Network, Source, Update
+from ...network import Change, Filter, Inverter, Load, LumpedLoad, Network, Shunt, Source, Update
 from ._grid import FORMS
 from ._kernel import demands
 from ._options import GridOptions
@@ -146,9 +146,7 @@ class PhaseGrid:
         self._kept: dict[float, tuple[ConductorArrays, Complexes, SparseLU]] = {}
 
     def close(self) -> None:
-        for _, _, lu in self._kept.values():
-            lu.close()
-        self._kept.clear()
+        self.close_kept()
         self._lu = None
 
     def _of_demand(self, legs: Legs, alone: frozenset[str]) -> tuple[Ints, Ints, Complexes]:
@@ -177,8 +175,9 @@ class PhaseGrid:
             self.network, AtOrder(order, o.fault_level, o.source_exponent, o.lines, o.demand != "none")
         )
 
-    def factorise(self, order: float) -> None:
-        """Make ready for an order. Raises :class:`SingularMatrix` at an exact resonance without losses."""
+    def factorise(self, order: float, *, keep: bool = True) -> None:
+        """Make ready for an order; ``keep``: its factors, for a second look. Raises :class:`SingularMatrix` at a resonance
+        without losses."""
         if order in self._kept:
             self.here, self.t_y, self._lu = self._kept[order]
             return
@@ -213,7 +212,14 @@ class PhaseGrid:
         except SingularMatrix:
             text = f"at {order * self.frequency_hz:g} Hz (order {order:g}) the network is in resonance without any loss"
             raise SingularMatrix(text) from None
+        if not keep:
+            self.close_kept()
         self._kept[order] = here, self.t_y, self._lu
+
+    def close_kept(self) -> None:
+        for _, _, lu in self._kept.values():
+            lu.close()
+        self._kept.clear()
 
     def solve(self, amps: Complexes) -> Complexes:
         """Voltages in V of all nodes and earth, (k, n_node + 1), for currents into the nodes, (k, n_node), A."""
@@ -228,6 +234,23 @@ class PhaseGrid:
         for k, s in enumerate(sources):
             np.add.at(found[k], np.append(s.node, s.neutral), s.injected(order))
         return found[:, :-2]
+
+    def capacitances(self, order: float, v: Complexes) -> dict[str, float]:
+        """Reactive power in the capacitors of banks and filters at voltages (n_node + 1,) of an order, by element."""
+        a, t = self.here, self.here.terminal
+        amps = self.terminal_currents(v[None])[0]
+        found: dict[str, float] = {}
+        for n in np.flatnonzero((t["key"] < 4 * a.n_bus) & (t["key"] % 4 < NEUTRAL)).tolist():
+            e = self.network.items.get(a.element_id[t["element"][n]])
+            kv = float(a.bus_kv[t["key"][n] // 4])
+            if isinstance(e, Shunt) and e.device == "capacitor":
+                xc = (e.rated_kv or kv) ** 2 / ((e.step_mvar or 1.0) * max(e.steps_on, 1))
+            elif isinstance(e, Filter):
+                xc = e.circuit(kv, self.frequency_hz).xc / max(e.steps_on, 1)
+            else:
+                continue
+            found[e.id] = found.get(e.id, 0.0) + float(abs(amps[n]) ** 2 * xc / order)
+        return found
 
     def terminal_currents(self, v: Complexes) -> Complexes:
         """Currents into the terminals of what is linear, (k, n_terminal), A, for voltages (k, n_node + 1)."""

@@ -4,26 +4,31 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import product
+from math import prod
 from typing import Any
 
 import numpy as np
 
 from ...electrical.arrays import Complexes, Floats
+from ...electrical.conductor import NEUTRAL, ConductorArrays, compile_conductors
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
-from ...network import Condition, Network, Shunt, Update
+from ...network import Condition, Filter, Network, Shunt, Update
 from ...results import Account, Axis, Bound, Column, Figure, Finding, Result, Series, Table
 from ...results.state import LiveLoadFlow
 from ...severity import Severity
 from ..base import Answer, Inputs, Missing, Progress, Split
 from ._grid import Grid, sequence_of
 from ._options import ScanOptions
+from ._phase_grid import Legs, PhaseGrid, as_controlled
 from ._sources import no_impedance, orders_injected
 
 _TOGETHER = 200  # frequencies of one part
 _TOLD_PCT = 5.0  # share from which a capacitance is named
 _NEAR_ORDER = 0.25
-MOST_STATES = 24
+MOST_STATES = 64
+_TOGETHER_BY_CONDUCTOR = 10
 
 
 @dataclass(frozen=True)
@@ -41,13 +46,25 @@ def states(inputs: Inputs, options: ScanOptions) -> list[State]:
         found = [State(c.name, replace(inputs, condition=c)) for c in inputs.network.of(Condition)]
     elif options.over == "steps":
         bank = inputs.network.items.get(options.bank or "")
-        if not isinstance(bank, Shunt):
-            raise InvalidFields([FieldProblem("options", "bank", options.bank, "name a shunt of this network")])
-        found = []
-        for k in range(bank.steps + 1):
-            network = inputs.network.copy()
-            network.apply([Update(id=bank.id, values={"steps_on": k, "automatic": False})])
-            found.append(State(f"{k} step{'' if k == 1 else 's'} on", replace(inputs, network=network)))
+        if not isinstance(bank, Shunt | Filter):
+            raise InvalidFields(
+                [FieldProblem("options", "bank", options.bank, "name a bank or filter of this network")]
+            )
+        found = [
+            State(f"{k} step{'' if k == 1 else 's'} on", with_steps(inputs, [(bank, k)])) for k in range(bank.steps + 1)
+        ]
+    elif options.over == "banks":
+        banks = [
+            e for e in inputs.network.elements() if isinstance(e, Shunt | Filter) and e.in_service and not e.missing()
+        ]
+        many = prod(e.steps + 1 for e in banks)
+        if many <= MOST_STATES:
+            every = product(*(range(e.steps + 1) for e in banks))
+            found = [State(", ".join(f"{e.name} {k}" for e, k in zip(banks, on, strict=True)) or "no bank",
+                           with_steps(inputs, list(zip(banks, on, strict=True)))) for on in every]  # fmt: skip
+        else:
+            text = f"{many} states of {len(banks)} banks are too many; at most {MOST_STATES}. Go through the steps of one of them"
+            raise InvalidFields([FieldProblem("options", "over", options.over, text)])
     else:
         found = []
     if len(found) > MOST_STATES:
@@ -56,25 +73,102 @@ def states(inputs: Inputs, options: ScanOptions) -> list[State]:
     return found or [State("", inputs)]
 
 
+def with_steps(inputs: Inputs, on: Sequence[tuple[Shunt | Filter, int]]) -> Inputs:
+    """With so many steps of banks on, by hand."""
+    network = inputs.network.copy()
+    network.apply([Update(id=e.id, values={"steps_on": k, **({"automatic": False} if isinstance(e, Shunt) else {})})
+                   for e, k in on])  # fmt: skip
+    # What a condition sets of them would come on top of it.
+    condition, mine = inputs.under, {e.id for e, _ in on}
+    values = {
+        i: {f: v for f, v in own.items() if f != "steps_on" or i not in mine} for i, own in condition.values.items()
+    }
+    return replace(inputs, network=network, condition=condition.model_copy(update={"values": values}))
+
+
 def plan(inputs: Inputs, options: ScanOptions) -> list[dict[str, int]]:
     """Stretches of frequencies of every state. Raises :class:`InvalidFields` for a bus or bank that is not there."""
     for ident in (options.bus, options.other):
         if ident is not None and ident not in inputs.network:
             raise InvalidFields([FieldProblem("options", "bus", ident, "name a bus of this network")])
-    n = len(_frequencies(options))
+    n, step = len(_frequencies(options)), _TOGETHER_BY_CONDUCTOR if by_conductor(options) else _TOGETHER
     return [
-        {"state": k, "first": first, "last": min(first + _TOGETHER, n)}
-        for k in range(len(states(inputs, options))) for first in range(0, n, _TOGETHER)
+        {"state": k, "first": first, "last": min(first + step, n)}
+        for k in range(len(states(inputs, options))) for first in range(0, n, step)
     ]  # fmt: skip
 
 
-def prepare(inputs: Inputs, options: ScanOptions) -> list[Grid | None]:
+def by_conductor(options: ScanOptions) -> bool:
+    return options.sequence not in ("positive", "negative")
+
+
+def prepare(inputs: Inputs, options: ScanOptions) -> list[Look | None]:
     """The network in every state; None where the load flow has no solution. Raises :class:`InvalidFields` for a bus without
     supply."""
     return [_looked_into(s.inputs, options) for s in states(inputs, options)]
 
 
-def _looked_into(inputs: Inputs, options: ScanOptions) -> Grid | None:
+@dataclass
+class Look:
+    """A network that is looked into from a bus: by sequence, or per conductor with the places to drive and to measure at."""
+
+    grid: Grid
+    phases: PhaseGrid | None = None
+    drive: Complexes | None = None
+    measure: Complexes | None = None
+
+    def impedance(self, hz: float, options: ScanOptions) -> complex:
+        """Ohms seen from the bus, or from one bus to another: voltage here for the current at the bus."""
+        if self.phases is None:
+            return impedance(self.grid, hz, options)
+        assert self.drive is not None
+        assert self.measure is not None
+        self.phases.factorise(hz / self.grid.frequency_hz, keep=False)
+        return complex(self.phases.solve(self.drive[None])[0, :-1] @ self.measure)
+
+    def swings(self, hz: float, options: ScanOptions) -> dict[str, float]:
+        """Who takes part, by the reactive power in each capacitance; per conductor of banks and filters alone."""
+        if self.phases is None:
+            self.grid.factorise(hz / self.grid.frequency_hz, 1 if options.sequence == "positive" else -1)
+            return self.grid.capacitances(hz / self.grid.frequency_hz, self.grid.unit(self.grid.row(options.bus)))
+        assert self.drive is not None
+        self.phases.factorise(hz / self.grid.frequency_hz, keep=False)
+        return self.phases.capacitances(hz / self.grid.frequency_hz, self.phases.solve(self.drive[None])[0])
+
+    def close(self) -> None:
+        self.grid.close()
+        if self.phases is not None:
+            self.phases.close()
+
+
+def _looked_into(inputs: Inputs, options: ScanOptions) -> Look | None:
+    grid = _with_supply(inputs, options)
+    if grid is None or not by_conductor(options):
+        return None if grid is None else Look(grid)
+    network = as_controlled(inputs.network.under(inputs.under), grid.reading)
+    arrays = compile_conductors(network)
+    phases = PhaseGrid(network, arrays, Legs.balanced(arrays, network, grid.reading), options, no_impedance(network))
+    ends = [_by_phase(arrays, ident, options) for ident in (options.bus, options.other or options.bus)]
+    return Look(grid, phases, ends[0], ends[1] / (3.0 if options.sequence == "zero" else 1.0))
+
+
+def _by_phase(arrays: ConductorArrays, ident: str, options: ScanOptions) -> Complexes:
+    """Where a current goes in and a voltage is read, by node. Raises :class:`InvalidFields` for a phase that is not there."""
+    found = np.zeros(arrays.n_node, np.complex128)
+    node = arrays.node[arrays.bus_id.index(ident)]
+    wanted = [0, 1, 2] if options.sequence == "zero" else ["abc".index(options.sequence[-1])]
+    for c in wanted:
+        if node[c] < 0:
+            raise InvalidFields(
+                [FieldProblem("options", "sequence", options.sequence, "choose a phase that the bus has")]
+            )
+        found[node[c]] += 1
+    if node[NEUTRAL] >= 0:
+        found[node[NEUTRAL]] -= len(wanted)
+    return found
+
+
+def _with_supply(inputs: Inputs, options: ScanOptions) -> Grid | None:
     grid = grid_of(inputs, options)
     for ident in (options.bus, options.other) if grid is not None else ():
         if ident is not None and grid is not None and grid.row(ident) < 0:
@@ -91,19 +185,19 @@ def grid_of(inputs: Inputs, options: Any) -> Grid | None:
     return Grid(network, found.reading, options, no_impedance(network))
 
 
-def answer(grids: list[Grid | None], part: Mapping[str, int], progress: Progress) -> Answer:
-    grid = grids[part["state"]]
-    if grid is None:
+def answer(looks: list[Look | None], part: Mapping[str, int], progress: Progress) -> Answer:
+    look = looks[part["state"]]
+    if look is None:
         return {"z": np.zeros(0, np.complex128)}
-    grid.begin()
-    given = grid.options
+    look.grid.begin()
+    given = look.grid.options
     assert isinstance(given, ScanOptions)
     hz = _frequencies(given)[part["first"] : part["last"]]
     found = np.empty(len(hz), np.complex128)
     for n, f in enumerate(hz):
-        if n % 20 == 0:
+        if n % 20 == 0 or look.phases is not None:
             progress(n / len(hz), f"{f:.0f} Hz")
-        found[n] = impedance(grid, float(f), given)
+        found[n] = look.impedance(float(f), given)
     return {"z": found}
 
 
@@ -144,10 +238,10 @@ def join(
         if np.all(np.isnan(values)):
             notes += [f"{state.label or 'The network'}: not there yet, or its load flow has no solution."]
             continue
-        grid = _looked_into(state.inputs, options)
-        assert grid is not None
-        curves.append(_Curve(state.label, values, _extremes(grid, options, hz, values)))
-        grid.close()
+        look = _looked_into(state.inputs, options)
+        assert look is not None
+        curves.append(_Curve(state.label, values, _extremes(look, options, hz, values)))
+        look.close()
     if not curves:
         text = "The load flow has no solution here, so the network is not known at other frequencies. See its account first."
         return Result(Account(Ending.ITERATION_LIMIT, "Impedance scan", 0, explanation=text), {}, {})
@@ -161,7 +255,7 @@ def _frequencies(options: ScanOptions) -> Floats:
     return np.arange(options.from_hz, options.to_hz + options.step_hz / 2, options.step_hz)
 
 
-def _extremes(grid: Grid, options: ScanOptions, hz: Floats, z: Complexes) -> list[dict[str, Any]]:
+def _extremes(look: Look, options: ScanOptions, hz: Floats, z: Complexes) -> list[dict[str, Any]]:
     """Peaks and dips of the magnitude, each sought between its neighbours by golden section."""
     size = np.abs(z)
     inner = np.arange(1, len(hz) - 1)
@@ -171,12 +265,13 @@ def _extremes(grid: Grid, options: ScanOptions, hz: Floats, z: Complexes) -> lis
     found = []
     for kind, at in sorted([("peak", int(n)) for n in peaks] + [("dip", int(n)) for n in dips], key=lambda k: k[1]):
         sign = 1.0 if kind == "peak" else -1.0
-        f = _golden(lambda x, s=sign: s * abs(impedance(grid, x, options)), float(hz[at - 1]), float(hz[at + 1]))
-        here = impedance(grid, f, options)
-        swings = grid.capacitances(f / grid.frequency_hz, grid.unit(grid.row(options.bus)))
+        tight = 1e-7 if look.phases is None else 1e-4
+        f = _golden(lambda x, s=sign: s * abs(look.impedance(x, options)), float(hz[at - 1]), float(hz[at + 1]), tight)
+        here = look.impedance(f, options)
+        swings = look.swings(f, options)
         total = sum(swings.values()) or 1.0
         near = 1e-4 * f
-        turn = np.angle(impedance(grid, f + near, options) / impedance(grid, f - near, options))
+        turn = np.angle(look.impedance(f + near, options) / look.impedance(f - near, options))
         found.append({
             "kind": kind, "hz": f, "ohm": abs(here), "quality": float(abs(turn) / (2 * near) * f / 2),
             "takes_part": sorted(((100 * q / total, i) for i, q in swings.items()), reverse=True),
@@ -184,12 +279,12 @@ def _extremes(grid: Grid, options: ScanOptions, hz: Floats, z: Complexes) -> lis
     return found
 
 
-def _golden(size: Any, low: float, high: float) -> float:
-    """Where a function with one peak in between is largest, to 1e-7 of it."""
+def _golden(size: Any, low: float, high: float, tight: float) -> float:
+    """Where a function with one peak in between is largest, to a share of it."""
     ratio = (5**0.5 - 1) / 2
     a, b = high - ratio * (high - low), low + ratio * (high - low)
     at_a, at_b = size(a), size(b)
-    while high - low > 1e-7 * high:
+    while high - low > tight * high:
         if at_a > at_b:
             high, b, at_b = b, a, at_a
             a = high - ratio * (high - low)
@@ -224,6 +319,7 @@ def _published(
     bounds = [Bound(f"{h:g}", h * base, "x") for h in injected if options.from_hz <= h * base <= options.to_hz]
     frequency = Axis("Frequency", "Hz", 0)
     figures = [
+        *([_envelope(hz, curves, frequency, bounds)] if options.over == "banks" else []),
         Figure("scan", "Impedance", frequency, Axis("Impedance", "Ω", 2),
                [Series(f"ohm {n}", w, hz, np.abs(c.z)) for n, (c, w) in enumerate(zip(curves, said, strict=True))], bounds),
         Figure("angle", "Angle", frequency, Axis("Angle", "°", 0),
@@ -250,6 +346,19 @@ def _published(
         "scan": Table("scan", "By frequency", columns),
     }
     return Result(account, tables, summary, findings, statement, figures=figures)
+
+
+def _envelope(hz: Floats, curves: list[_Curve], frequency: Axis, bounds: list[Bound]) -> Figure:
+    """The highest and the lowest of all states."""
+    sizes = np.array([np.abs(c.z) for c in curves])
+    return Figure(
+        "envelope",
+        "Highest and lowest of all states",
+        frequency,
+        Axis("Impedance", "Ω", 2),
+        [Series("highest", "highest", hz, sizes.max(axis=0)), Series("lowest", "lowest", hz, sizes.min(axis=0))],
+        bounds,
+    )
 
 
 def _resonances(network: Network, base: float, options: ScanOptions, places: list[tuple[str, dict[str, Any]]]) -> Table:

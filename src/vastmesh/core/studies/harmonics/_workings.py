@@ -96,7 +96,7 @@ def _by_hand(
     )
     told.given("U", "nominal voltage", kv, "kV")
     told.given("Sk", "short-circuit level without demand and capacitance", kv**2 / abs(z), "MVA", "network at order 1")
-    told.given("XR", "X / R", z.imag / z.real if z.real else float("inf"), "1", "network at order 1")
+    told.given("XR", "X / R", z.imag / z.real if z.real > 1e-9 * z.imag else 1e9, "1", "network at order 1")
     told.line("Z", "impedance", "U ** 2 / Sk", "Ω")
     told.line("R", "resistance", "Z / sqrt(1 + XR ** 2)", "Ω")
     told.line("X", "reactance", "R * XR", "Ω", solver=z.imag)
