@@ -142,3 +142,24 @@ def test_what_a_sheet_by_hand_says_is_the_network_where_nothing_is_left_out() ->
     cells = {c.symbol: c for c in by_hand.ledger}
     assert abs(cells["D"].value) > 1
     assert "capacitance, most of it bank (100 %)" in by_hand.note
+
+
+def test_a_further_bus_and_the_current_of_a_branch_are_drawn() -> None:
+    network = works()
+    network.apply([Update(id="d", values={"spectrum": "Six-pulse rectifier, ideal"})])
+    result = run("distortion", network, bus="w", beside="s", branch="l")
+    figures = {f.name: f for f in result.figures}
+    assert [s.label for s in figures["spectrum"].series] == ["w", "s", "level"]
+    assert [s.drawn for s in figures["spectrum"].series] == ["bars", "bars", "levels"]
+    branch = result.tables["branches"]
+    n = list(branch["id"]).index("l")
+    assert figures["current_spectrum"].series[0].y[0] == pytest.approx(float(branch["order_5_a"][n]))
+    # The waveform holds the energy of its spectrum, and the ideal bridge draws blocks: flat between their edges.
+    wave = np.asarray(figures["current_waveform"].series[0].y, float)[:-1]
+    assert np.sqrt(np.mean(wave**2)) == pytest.approx(float(branch["rms_a"][n]), rel=1e-9)
+    phasors = result.tables["phasors"]
+    assert phasors["known_pct"] == pytest.approx(phasors["voltage_pct"])
+    with pytest.raises(InvalidFields, match="branch"):
+        run("distortion", network, branch="d")
+    with pytest.raises(InvalidFields, match="beside"):
+        run("distortion", network, beside="nowhere")

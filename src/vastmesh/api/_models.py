@@ -433,6 +433,7 @@ class StudyOut(BaseModel):
     live: bool
     follows: bool
     explains: bool
+    decides: bool
     fields: list[FieldSpec]
     options: dict[str, Any]
 
@@ -494,6 +495,7 @@ class SeriesOut(BaseModel):
     y: list[float | None]
     drawn: str = "line"
     elements: list[str | None] = []
+    labels: list[str] = []
 
 
 class BoundOut(BaseModel):

@@ -116,6 +116,7 @@ def studies() -> list[m.StudyOut]:
             live=s.live,
             follows=s.follows,
             explains=s.explain is not None,
+            decides=s.decides,
             fields=list(specs(s.options).values()),
             options=s.options.model_json_schema(),
         )

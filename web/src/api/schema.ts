@@ -2533,6 +2533,8 @@ export interface components {
             follows: boolean;
             /** Explains */
             explains: boolean;
+            /** Decides */
+            decides: boolean;
             /** Fields */
             fields: components["schemas"]["FieldSpec"][];
             /** Options */

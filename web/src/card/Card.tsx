@@ -89,7 +89,15 @@ function Name({ item }: { item: Item }) {
 }
 
 /** Kinds that can be removed like equipment although they are not connected. */
-const BESIDE = new Set(['line_geometry', 'own_type', 'current_transformer', 'relay', 'area', 'substation'])
+const BESIDE = new Set([
+  'line_geometry',
+  'own_type',
+  'current_transformer',
+  'relay',
+  'area',
+  'substation',
+  'harmonic_levels',
+])
 
 function About({ item }: { item: Item }) {
   const kind = useQuery(vocabularyQuery).data?.kinds.find((k) => k.kind === item.kind)

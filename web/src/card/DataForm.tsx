@@ -29,6 +29,7 @@ const All = styled.button`
 
 const GROUPS: readonly (readonly [string, string])[] = [
   ['control', 'Control'],
+  ['parts', 'Its parts'],
   ['phases', 'Phases and neutral'],
   ['protection', 'Trip unit and fuse'],
   ['earth', 'Neutral earthing'],

@@ -331,6 +331,18 @@ function Typed({ item, spec, id, invalid, keep, refuse, differ, computed }: Edit
       spellCheck={!figure}
       onFocus={(e) => e.currentTarget.select()}
       onChange={(e) => setDraft(e.currentTarget.value)}
+      onPaste={(e) => {
+        // Rows from a spreadsheet: one line of text holds them, apart by semicolons.
+        const rows = e.clipboardData.getData('text').trim()
+        if (spec.type !== 'text' || spec.name === 'note' || !/[\r\n]/.test(rows)) return
+        e.preventDefault()
+        setDraft(
+          rows
+            .split(/[\r\n]+/)
+            .map((r) => r.split('\t').join(' ').trim())
+            .join('; '),
+        )
+      }}
       onBlur={() => {
         if (!escaped.current) void commit()
         escaped.current = false

@@ -57,6 +57,19 @@ export async function createFor(item: Item, field: string, kind: string): Promis
   return (await changeOrTell(`New ${words.toLowerCase()} for ${item.name}`, changes)) ? id : null
 }
 
+/** What stands by itself and is entered on its card: levels that go before the generic ones, a spectrum of one's own. */
+export async function createAlone(kind: 'harmonic_levels' | 'spectrum'): Promise<string | null> {
+  const words = kind === 'spectrum' ? 'Own spectrum' : 'Harmonic levels'
+  const id = freeName(words)
+  const item =
+    kind === 'spectrum'
+      ? { kind: 'own_type', family: 'spectrum', orders: '5 20; 7 14; 11 9; 13 7' }
+      : { kind, above_kv: 1, up_to_kv: 35, orders: '5 5; 7 4; 11 3; 13 2.5', total_pct: 6.5 }
+  return (await changeOrTell(`New ${words.toLowerCase()}`, [{ op: 'add', item: { id, name: id, ...item } }]))
+    ? id
+    : null
+}
+
 /** A current transformer or a relay at a switch. */
 export async function createAt(item: Item, kind: 'current_transformer' | 'relay'): Promise<string | null> {
   const { items } = useBench.getState()

@@ -11,8 +11,10 @@ import { Mark } from '../design/Icon'
 import type { Item } from '../model/items'
 import { tableOf } from '../model/results'
 import { useKept } from '../session/kept'
-import { keepRun } from '../session/runs'
+import { keepRun, pin } from '../session/runs'
+import { createScheme } from '../session/schemes'
 import { hover, lensOf, notify, select, useBench } from '../session/store'
+import { openView } from '../shelf/desks'
 import { FigurePlot } from '../shelf/FigurePlot'
 import { ResultGrid } from '../shelf/tables/ResultGrid'
 import { type Study, type StudyResult, useStudy } from './useStudy'
@@ -35,7 +37,7 @@ const Bar = styled.div`
   button[aria-pressed] { border: none; background: transparent; padding: 2px 8px; min-height: 24px; border-radius: 4px; color: ${(p) => p.theme.quiet}; }
   button[aria-pressed='true'] { background: ${(p) => p.theme.accentWash}; color: ${(p) => p.theme.ink}; font-weight: 500; }
   p { flex-basis: 100%; display: -webkit-box; -webkit-box-orient: vertical; -webkit-line-clamp: 4; overflow: hidden; }
-  @container (max-height: 330px) { p { -webkit-line-clamp: 1; } }
+  @container (max-height: 330px) { p { -webkit-line-clamp: 2; } }
   .stale { color: ${(p) => p.theme.breach}; } .space { flex: 1; }
 `
 const Scroll = styled.div`overflow: auto; min-height: 0; padding: 6px 14px; &:focus-visible { outline-offset: -3px; }`
@@ -197,6 +199,18 @@ function Shown(props: {
     const run = await keepRun(study.label, result.statement ?? '', address)
     if (run) notify('news', `${study.label} is kept among the runs.`)
   }
+  const make = async () => {
+    // The state before stays behind every view as the pinned result.
+    if (!useBench.getState().pinned) pin()
+    const id = await createScheme(study.label, {
+      changes: result.scheme,
+      active: true,
+      note: result.statement,
+    })
+    if (!id) return
+    useBench.setState({ scheme: id })
+    openView('schemes')
+  }
   return (
     <Answer>
       <Bar role="toolbar" aria-label={study.label}>
@@ -224,6 +238,7 @@ function Shown(props: {
             }}
           />
         )}
+        {(result.scheme?.length ?? 0) > 0 && <Plain onPress={() => void make()}>Make it a scheme</Plain>}
         <Plain onPress={() => void keep()}>Keep</Plain>
         {said && (
           <p data-testid="statement" title={said}>

@@ -16,8 +16,8 @@ export function useStudyPages() {
         .map((s, n) => ({
           id: `study ${s.name}`,
           label: s.label,
-          desk: 'studies' as const,
-          order: 10 + n,
+          desk: s.decides ? ('decide' as const) : ('studies' as const),
+          order: (s.decides ? 60 : 10) + n,
           study: s.name,
           Body: later(async () => {
             const { StudyPage } = await import('./StudyPage')

@@ -24,15 +24,17 @@ class Axis:
 class Series:
     """One curve, row of bars or cloud of points: x and y of equal length, NaN where there is nothing.
 
-    ``elements``: the element behind each point, by id, for those that can be chosen on the plot.
+    ``elements``: the element behind each point, by id, for those that can be chosen on the plot. ``labels``: what is written
+    beside points. ``drawn`` as levels: what the bars of the same words are held against.
     """
 
     name: str
     label: str
     x: Values
     y: Values
-    drawn: Literal["line", "bars", "points"] = "line"
+    drawn: Literal["line", "bars", "points", "levels"] = "line"
     elements: Sequence[str | None] = ()
+    labels: Sequence[str] = ()
 
 
 @dataclass(frozen=True)

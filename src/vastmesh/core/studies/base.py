@@ -93,6 +93,7 @@ class Study:
     than half a second. ``explain``: how the figures of its result at an element came about,
     under the options it was asked with. ``split``: how it comes apart
     into parts. ``ends_with_best``: asked to stop it answers with the best so far, which may take some seconds.
+    ``decides``: its answer is what to build or allow, and stands among the schemes.
     """
 
     name: str
@@ -105,6 +106,7 @@ class Study:
     explain: Explain | None = None
     split: Split | None = None
     ends_with_best: bool = False
+    decides: bool = False
 
 
 STUDIES: dict[str, Study] = {}

@@ -323,6 +323,8 @@ function Exports(props: {
   )
 }
 
+const NOBODY: ReadonlySet<string> = new Set()
+
 function Body(props: {
   table: ResultTable
   lines: readonly Line[]
@@ -333,8 +335,11 @@ function Body(props: {
   marked: ReadonlySet<string>
   head: React.ReactNode
 }) {
-  const { table, lines, ids, columns, units, items, marked } = props
-  const selected = useBench((s) => s.selected)
+  const { table, lines, ids, columns, units, items } = props
+  // Where all rows are of one element, none of them is it.
+  const alike = useMemo(() => ids.length > 1 && ids.every((i) => i === ids[0]), [ids])
+  const marked = alike ? NOBODY : props.marked
+  const selected = useBench((s) => (alike ? null : s.selected))
   const scroll = useRef<HTMLDivElement>(null)
   const virtual = useVirtualizer({
     count: lines.length,

@@ -246,7 +246,14 @@ def _scan_figure(before: list[Case], after: list[Case], options: DesignOptions, 
         for case in of:
             z = seen(case.inputs, options, orders)
             if z is not None:
-                series.append(Series(f"{words} {case.name}", f"{words} it, {case.name}", orders * hz, np.abs(z)))
+                series.append(
+                    Series(
+                        f"{words} {case.name}",
+                        f"{case.name}{', with' if words == 'with' else ''}",
+                        orders * hz,
+                        np.abs(z),
+                    )
+                )
     bounds = [Bound(f"{options.order:g}", options.order * hz, "x")]
     return Figure("scan", "Impedance", Axis("Frequency", "Hz", 0), Axis("Impedance", "Ω", 2), series, bounds)
 
@@ -294,7 +301,7 @@ def _spectrum_figure(
     x: list[Any] = [f"{h:g}" for h in orders]
     return Figure("spectrum", "Spectrum, worst of all", Axis("Order"), Axis("Voltage", "%", 2), [
         Series("before", "without it", x, worst(1), "bars"), Series("after", "with it", x, worst(2), "bars"),
-        Series("limit", "level", x, [level.limit_pct(h) for h in orders], "points"),
+        Series("limit", "level", x, [level.limit_pct(h) for h in orders], "levels"),
     ])  # fmt: skip
 
 

@@ -48,8 +48,10 @@ def run_distortion(inputs: Inputs, options: DistortionOptions, progress: Progres
 
 def _under_one(inputs: Inputs, options: DistortionOptions, progress: Progress) -> Result:
     network = inputs.network.under(inputs.under)
-    if options.bus is not None and options.bus not in network:
-        raise InvalidFields([FieldProblem("options", "bus", options.bus, "name a bus of this network")])
+    for field in ("bus", "beside"):
+        ident = getattr(options, field)
+        if ident is not None and ident not in network:
+            raise InvalidFields([FieldProblem("options", field, ident, "name a bus of this network")])
     model = _model(inputs, network, options)
     if model is None:
         text = "The load flow has no solution here, so there are no currents to take shares of. See its account first."
@@ -123,17 +125,33 @@ def _published(model: Model, options: DistortionOptions, found: list[Order]) -> 
     summary: dict[str, float | None] = {"worst_thd_pct": float(total[worst]), "sources": float(len(model.sources)),
                                         "orders": float(len(found)), "breaches": float(over)}  # fmt: skip
     more = [_phases(model, told), _conductors(model, told)] if per_phase else []
-    who = _injections(model, told), _whose(model, told, found, place, name)
+    who = _injections(model, told), _whose(model, told, found, place, name), _phasors(model, told, found, place)
     more += [coupled[0]] if coupled is not None else []
     tables = {t.name: t for t in (buses, branches, *more, banks, *who)}
-    figures = _figures(model, options, told, found, place, name)
+    drawn_too = [int(at[list(buses["id"]).index(options.beside)])] if options.beside in buses["id"] else []
+    places = [place, *(n for n in drawn_too if n != place)]
+    figures = _figures(model, options, told, found, places, _wire(model, options))
     quantities = [
         Quantity(
             "thd_pct", "Voltage distortion", "buses", "%", 2, "Root of the sum of squares of all orders", "growing"
         ),
         Quantity("thd_i_pct", "Current distortion", "branches", "%", 1, "Of the fundamental current there", "growing"),
-    ]
+        *(Quantity(f"order_{named(h)}_pct", f"Voltage of order {h:g}", "buses", "%", 2, "Of the fundamental", "growing")
+          for h in told.orders),
+        *(Quantity(f"order_{named(h)}_a", f"Current of order {h:g}", "branches", "A", 1, "At its from end", "growing")
+          for h in told.orders),
+    ]  # fmt: skip
     return Result(account, tables, summary, findings, statement, figures=figures, quantities=quantities)
+
+
+def _wire(model: Model, options: DistortionOptions) -> int | None:
+    """The wire that is drawn: of a branch its phase with the largest fundamental. Raises :class:`InvalidFields`."""
+    if options.branch is None:
+        return None
+    rows = [n for n, e in enumerate(model.wires.element) if e == options.branch]
+    if not rows:
+        raise InvalidFields([FieldProblem("options", "branch", options.branch, "name a branch that carries current")])
+    return max(rows, key=lambda n: float(model.wires.first[n]))
 
 
 def _notes(model: Model, options: DistortionOptions) -> list[str]:
@@ -309,27 +327,69 @@ def _whose(model: Model, told: Told, found: list[Order], place: int, name: str) 
 
 
 def _figures(
-    model: Model, options: DistortionOptions, told: Told, found: list[Order], place: int, name: str
+    model: Model, options: DistortionOptions, told: Told, found: list[Order], places: list[int], wire: int | None
 ) -> list[Figure]:
+    """Spectrum and waveform of the buses drawn, and of the current of a branch where one is asked for."""
     orders: list[Any] = [f"{h:g}" for h in told.orders]
-    level = level_of(model.network, float(model.places.kv[place]), options.limits)
-    limits = [level.limit_pct(h) for h in told.orders]
+    names = [_called(model, n) for n in places]
+    level = level_of(model.network, float(model.places.kv[places[0]]), options.limits)
     spectrum = Figure("spectrum", "Spectrum", Axis("Order"), Axis("Voltage", "%", 2), [
-        Series("voltage", name, orders, told.volts[:, place], "bars"), Series("limit", "level", orders, limits, "points"),
+        *(Series(f"voltage {n}" if k else "voltage", w, orders, told.volts[:, n], "bars")
+          for k, (n, w) in enumerate(zip(places, names, strict=True))),
+        Series("limit", "level", orders, [level.limit_pct(h) for h in told.orders], "levels"),
     ])  # fmt: skip
-    first = complex(model.places.first[place])
+    waves = []
+    for k, (n, w) in enumerate(zip(places, names, strict=True)):
+        parts = [(o.order, complex(o.phasor[n])) for o in found]
+        wave = _wave(model, complex(model.places.first[n]), parts)
+        waves.append(Series(f"wave {n}" if k else "wave", f"{w}, orders with known angles", *wave))
+    waves.append(Series("fundamental", "fundamental", *_wave(model, complex(model.places.first[places[0]]), [])))
+    volts = Axis("Voltage", "p.u.", 2)
+    made = [spectrum, Figure("waveform", "Waveform", Axis("Time", "ms", 1), volts, waves, [Bound("", 0.0)])]
+    if wire is not None:
+        name = model.network[model.wires.element[wire]].name
+        amps = [float(o.amps[wire]) for o in found]
+        own = complex(model.wires.phasor[wire])
+        flows = [(o.order, complex(o.flow[wire])) for o in found]
+        made += [
+            Figure("current_spectrum", "Current spectrum", Axis("Order"), Axis("Current", "A", 2),
+                   [Series("current", name, orders, amps, "bars")]),
+            Figure("current_waveform", "Current waveform", Axis("Time", "ms", 1), Axis("Current", "A", 1), [
+                Series("wave", f"{name}, orders with known angles", *_wave(model, own, flows)),
+                Series("fundamental", "fundamental", *_wave(model, own, [])),
+            ], [Bound("", 0.0)]),
+        ]  # fmt: skip
+    return made
+
+
+def _called(model: Model, place: int) -> str:
+    conductor = model.places.conductor[place]
+    return model.network[model.places.bus[place]].name + (f" {conductor}" if conductor else "")
+
+
+def _wave(model: Model, first: complex, parts: list[tuple[float, complex]]) -> tuple[Floats, Floats]:
+    """Two cycles, ms and instantaneous values, from the zero of the fundamental; what has no known angle has no place in it."""
     turn = np.linspace(0, 4 * np.pi, 401)
-    clean = np.sqrt(2) * abs(first) * np.sin(turn)
-    wave = clean.copy()
-    for o in found:
-        # Reckoned from the zero of the fundamental: what has no known angle has no place in it.
-        u = o.phasor[place] * np.exp(-1j * o.order * np.angle(first))
-        wave += np.sqrt(2) * np.abs(u) * np.sin(o.order * turn + np.angle(u))
-    time = turn / (2 * np.pi * model.frequency_hz) * 1e3
-    waveform = Figure("waveform", "Waveform", Axis("Time", "ms", 1), Axis("Voltage", "p.u.", 2), [
-        Series("wave", f"{name}, orders with known angles", time, wave), Series("fundamental", "fundamental", time, clean),
-    ], [Bound("", 0.0)])  # fmt: skip
-    return [spectrum, waveform]
+    wave = np.sqrt(2) * abs(first) * np.sin(turn)
+    for h, phasor in parts:
+        u = phasor * np.exp(-1j * h * np.angle(first))
+        wave += np.sqrt(2) * np.abs(u) * np.sin(h * turn + np.angle(u))
+    return turn / (2 * np.pi * model.frequency_hz) * 1e3, wave
+
+
+def _phasors(model: Model, told: Told, found: list[Order], place: int) -> Table:
+    """Orders at the bus drawn as phasors, against the zero of its fundamental."""
+    first = complex(model.places.first[place])
+    turned = np.array([o.phasor[place] * np.exp(-1j * o.order * np.angle(first)) for o in found])
+    size = 100 * np.abs(turned) / told.base[place]
+    return Table("phasors", f"Phasors at {_called(model, place)}", [
+        Column("id", "Id", [model.places.bus[place]] * len(found), fixed=True),
+        Column("order", "Order", np.array(told.orders), None, 1, fixed=True),
+        Column("voltage_pct", "Voltage", told.volts[:, place], "%", 3),
+        Column("known_pct", "Of known angles", size, "%", 3, "The phasor sum of those sources"),
+        Column("angle_deg", "Angle", np.where(size > 1e-9, np.degrees(np.angle(turned)), np.nan), "°", 1,
+               "Against the zero of the fundamental"),
+    ])  # fmt: skip
 
 
 __all__ = ["run_distortion"]

@@ -105,7 +105,7 @@ def run_emission(inputs: Inputs, options: EmissionOptions, progress: Progress) -
     ])  # fmt: skip
     x: list[Any] = [str(r["h"]) for r in rows]
     figure = Figure("emission", "What it may distort", Axis("Order"), Axis("Voltage", "%", 2), [
-        Series("share", "the customer", x, column("share"), "bars"), Series("level", "level", x, column("level"), "points"),
+        Series("share", "the customer", x, column("share"), "bars"), Series("level", "level", x, column("level"), "levels"),
     ])  # fmt: skip
     account = Account(Ending.CONVERGED, "Emission limits", len(rows), assumed=[
         *assumptions(asked), "Multiples of three by the positive-sequence impedance.",

@@ -40,13 +40,15 @@ class Places:
 
 @dataclass(frozen=True)
 class Wires:
-    """Where currents are told: elements, the bus and conductor of each, fundamental and rated current in A (NaN: unknown)."""
+    """Where currents are told: elements, the bus and conductor of each, fundamental and rated current in A (NaN: unknown), and
+    the fundamental as a phasor."""
 
     element: list[str]
     bus: list[str]
     conductor: list[str]
     first: Floats
     rated: Floats
+    phasor: Complexes
 
 
 @dataclass(frozen=True)
@@ -60,7 +62,8 @@ class Banks:
 @dataclass(frozen=True)
 class Order:
     """One order: magnitude of the voltage at every place per unit, the phasor of what has a known angle, the source that does
-    most there (-1: nobody is told apart), and the magnitudes of the currents in wires and banks, A."""
+    most there (-1: nobody is told apart), the magnitudes of the currents in wires and banks, A, and the phasors of the currents
+    in wires from sources of known angles."""
 
     order: float
     volts: Floats
@@ -68,6 +71,7 @@ class Order:
     whose: Ints
     amps: Floats
     banks: Floats
+    flow: Complexes
 
 
 class Injecting(Protocol):
@@ -152,7 +156,7 @@ class ByConductor:
         rated = np.where(unit, rated / np.sqrt(3) / kilovolts, rated)  # given at 1 kV between phases
         self.wires = Wires([a.element_id[e] for e in element], [a.bus_id[k // 4] for k in t["key"][of].tolist()],
                            ["ABCN"[c] for c in t["conductor"][of].tolist()],
-                           np.abs(first_i[of]), np.where(np.isfinite(rated), rated, np.nan))  # fmt: skip
+                           np.abs(first_i[of]), np.where(np.isfinite(rated), rated, np.nan), first_i[of])  # fmt: skip
         # The current into each phase of each bank, of however many legs: a delta counts as the equal star.
         phase_of = t["element"][then.banks] * (4 * a.n_bus + 1) + t["key"][then.banks]
         wires, self._bank_wire = np.unique(phase_of, return_inverse=True)
@@ -195,7 +199,8 @@ class ByConductor:
         numbers = np.array([place[s.element] for s in mine], np.int64) if told else np.full(1, -1, np.int64)
         banks = summed(self._into_banks(i[:, self._bank_terminal]), known, a)
         return Order(order, summed(u, known, a), u[known].sum(axis=0), numbers[np.abs(u).argmax(axis=0)],
-                     summed(i[:, self._wire], known, a), self._largest(banks))  # fmt: skip
+                     summed(i[:, self._wire], known, a), self._largest(banks),
+                     i[known].sum(axis=0)[self._wire])  # fmt: skip
 
     def parts(self, order: float, place: int) -> Complexes:
         self.grid.factorise(float(order))
@@ -219,11 +224,11 @@ class BySequence:
         self._ends = row[b["from"][self._live]], row[b["to"][self._live]]
         self._base_a = arrays.base_current_a()[b["from"][self._live]]
         ports = reading.solution.ports
-        first = np.abs(ports.ff * reading.v0[b["from"]] + ports.ft * reading.v0[b["to"]])[self._live]
+        first = (ports.ff * reading.v0[b["from"]] + ports.ft * reading.v0[b["to"]])[self._live] * self._base_a
         rated = b["rating_from_a"][self._live]
         self.wires = Wires([arrays.element_id[e] for e in b["element"][self._live].tolist()],
                            [arrays.bus_id[n] for n in b["from"][self._live].tolist()], [""] * len(first),
-                           first * self._base_a, np.where(np.isfinite(rated) & (rated > 0), rated, np.nan))  # fmt: skip
+                           np.abs(first), np.where(np.isfinite(rated) & (rated > 0), rated, np.nan), first)  # fmt: skip
         s = arrays.tables["shunt"]
         on = np.flatnonzero((row[s["bus"]] >= 0) & (s["y"].imag > 0) & ~grid.is_filter)
         self._capacitor = s["y"][on]
@@ -286,7 +291,8 @@ class BySequence:
         a = exponent(h, options)
         here = u[:, self._row]
         return Order(h, summed(here, known, a), here[known].sum(axis=0), numbers[np.abs(here).argmax(axis=0)],
-                     summed(i, known, a) * self._base_a, summed(banks, known, a) * self._bank_base)  # fmt: skip
+                     summed(i, known, a) * self._base_a, summed(banks, known, a) * self._bank_base,
+                     i[known].sum(axis=0) * self._base_a)  # fmt: skip
 
     def _conductors(self) -> ByConductor:
         """The same state per conductor, for what has no place in one phase."""
@@ -321,7 +327,7 @@ class BySequence:
         )
         self._told_at[h] = place
         return Order(h, picked(found.volts, place), picked(found.phasor, place), picked(whose, place, -1),
-                     picked(found.amps, wire), picked(found.banks, self._at_bank))  # fmt: skip
+                     picked(found.amps, wire), picked(found.banks, self._at_bank), picked(found.flow, wire))  # fmt: skip
 
     def parts(self, order: float, place: int) -> Complexes:
         if not sequence_of(order):

@@ -100,6 +100,12 @@ class DistortionOptions(JudgedOptions):
 
     bus: str | None = reference("Bus", "Whose spectrum and waveform are drawn; the most distorted when blank", to="bus",
                                 default=None)  # fmt: skip
+    beside: str | None = reference(
+        "Beside it", "A further bus in the spectrum and the waveform", to="bus", default=None
+    )
+    branch: str | None = reference(
+        "Branch", "Whose current's spectrum and waveform are drawn as well", to="branch", default=None
+    )
     detail: Literal["balanced", "per_phase"] = choice(
         "Network",
         "Balanced, by sequence; or per phase, with every conductor, the neutral and earth",

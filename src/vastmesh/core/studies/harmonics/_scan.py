@@ -25,6 +25,7 @@ from ._phase_grid import Legs, PhaseGrid, as_controlled
 from ._sources import no_impedance, orders_injected
 
 _TOGETHER = 200  # frequencies of one part
+_MOST_MARKED = 8
 _TOLD_PCT = 5.0  # share from which a capacitance is named
 _NEAR_ORDER = 0.25
 MOST_STATES = 64
@@ -321,7 +322,8 @@ def _published(
     figures = [
         *([_envelope(hz, curves, frequency, bounds)] if options.over == "banks" else []),
         Figure("scan", "Impedance", frequency, Axis("Impedance", "Ω", 2),
-               [Series(f"ohm {n}", w, hz, np.abs(c.z)) for n, (c, w) in enumerate(zip(curves, said, strict=True))], bounds),
+               [*(Series(f"ohm {n}", w, hz, np.abs(c.z)) for n, (c, w) in enumerate(zip(curves, said, strict=True))),
+                *_marked(base, all_places)], bounds),
         Figure("angle", "Angle", frequency, Axis("Angle", "°", 0),
                [Series(f"angle {n}", w, hz, np.degrees(np.angle(c.z)))
                 for n, (c, w) in enumerate(zip(curves, said, strict=True))], bounds),
@@ -346,6 +348,16 @@ def _published(
         "scan": Table("scan", "By frequency", columns),
     }
     return Result(account, tables, summary, findings, statement, figures=figures)
+
+
+def _marked(base: float, places: list[tuple[str, dict[str, Any]]]) -> list[Series]:
+    """The highest peaks with their orders; each leads to the capacitance that swings most."""
+    peaks = sorted((q for _, q in places if q["kind"] == "peak"), key=lambda q: -q["ohm"])[:_MOST_MARKED]
+    if not peaks:
+        return []
+    first = [q["takes_part"][0][1] if q["takes_part"] else None for q in peaks]
+    return [Series("peaks", "resonances", [q["hz"] for q in peaks], [q["ohm"] for q in peaks], "points", first,
+                   [f"{q['hz'] / base:.2f}" for q in peaks])]  # fmt: skip
 
 
 def _envelope(hz: Floats, curves: list[_Curve], frequency: Axis, bounds: list[Bound]) -> Figure:

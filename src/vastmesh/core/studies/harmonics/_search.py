@@ -443,8 +443,8 @@ def _published(
     size = np.array([tried[k].mvar for k in order])
     cost, share = (np.array([getattr(judged[k], f) for k in order]) for f in ("cost", "share"))
     figures = [Figure("cost", "Cost and the level it uses", Axis("Cost", None, 0), Axis("Of its level", "%", 0), [
-        Series("others", "others", cost[~good], 100 * share[~good], "points"),
         Series("keeping", "keeps everything", cost[good], 100 * share[good], "points"),
+        Series("others", "does not", cost[~good], 100 * share[~good], "points"),
     ])] if len(size) else []  # fmt: skip
     summary: dict[str, float | None] = {"tried": float(len(tried)), "keeping": float(keeping),
                                         "cost": judged[best].cost if best is not None else None}  # fmt: skip
