@@ -2421,6 +2421,11 @@ export interface components {
              * @default []
              */
             elements?: (string | null)[];
+            /**
+             * Labels
+             * @default []
+             */
+            labels?: string[];
         };
         /**
          * Severity

@@ -25,6 +25,7 @@ export interface StudyLens {
   readonly unit: string
   readonly values: ReadonlyMap<string, number>
   readonly most: number
+  readonly grows: boolean
 }
 
 /** A column of a study's table as colours on the sheet. */
@@ -44,7 +45,12 @@ export function lensOf(
     values.set(id, v)
     most = Math.max(most, Math.abs(v))
   })
-  useBench.setState({ study: { label: column.label, unit: column.unit ?? '', values, most }, lens: 'study' })
+  // What is never below zero only grows: its scale begins there.
+  const grows = [...values.values()].every((v) => v >= 0)
+  useBench.setState({
+    study: { label: column.label, unit: column.unit ?? '', values, most, grows },
+    lens: 'study',
+  })
 }
 
 /** A kept run being looked at: the network as it stood then, not to be edited. */

@@ -157,8 +157,8 @@ function Scales() {
     case 'study':
       return (
         <Ramp
-          stops={theme.voltage}
-          ends={study ? [most(-study.most), '0', most(study.most)] : []}
+          stops={study?.grows ? stops : theme.voltage}
+          ends={study ? [...(study.grows ? [] : [most(-study.most)]), '0', most(study.most)] : []}
           unit={study?.unit}
         />
       )

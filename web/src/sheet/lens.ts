@@ -10,6 +10,8 @@ export interface LensColours {
   readonly difference: (pu: number) => string
   /** Something that only grows, against the largest of all. */
   readonly share: (value: number, most: number) => string
+  /** The same, in proportion. */
+  readonly upTo: (value: number, most: number) => string
   readonly drop: (pct: number) => string
   readonly factor: (cos: number) => string
   /** Something around zero, against the largest of all. */
@@ -34,6 +36,7 @@ export function lensColours(palette: Palette, bands: Bands): LensColours {
     loading,
     difference: diverging(bands.difference),
     share: (value, most) => part(Math.sqrt(Math.max(value, 0) / Math.max(most, 1e-12))),
+    upTo: (value, most) => part(Math.max(value, 0) / Math.max(most, 1e-12)),
     drop: (pct) => drop(Math.abs(pct)),
     factor,
     around: (value, most) => around(value / Math.max(most, 1e-12)),

@@ -164,7 +164,7 @@ function hues(shown: Shown, live: (id: string) => boolean): Hues {
       const hue = byFigure(
         palette.quiet,
         (id) => study?.values.get(id),
-        (v) => colours.around(v, study?.most ?? 1),
+        (v) => (study?.grows ? colours.upTo : colours.around)(v, study?.most ?? 1),
       )
       return { bus: hue, branch: hue }
     }

@@ -1,16 +1,26 @@
 /** A declared plot: curves, bars or points over numbers or words, with limits drawn in; a point selects its element. */
-import { scaleLinear } from 'd3-scale'
+import { scaleLinear, scaleLog } from 'd3-scale'
 import { useEffect, useRef, useState } from 'react'
 import styled, { useTheme } from 'styled-components'
 import type { components } from '../api/schema'
 import { fixed } from '../design/format'
 import { font } from '../design/tokens'
 import { hover, select } from '../session/store'
+import { savePlot, saveTable } from './plotFiles'
 
 export type Figure = components['schemas']['FigureOut']
 
-const Frame = styled.div`height: 100%; min-height: 90px; svg { display: block; } text { font: 400 11px ${font.mono}; } [data-element] { cursor: pointer; }`
-const [LEFT, RIGHT, TOP, BOTTOM] = [58, 136, 20, 34]
+const Frame = styled.div`
+  height: 100%; min-height: 90px; position: relative; svg { display: block; } text { font: 400 11px ${font.mono}; } [data-element] { cursor: pointer; }
+  menu {
+    position: absolute; right: 0; top: -4px; margin: 0; padding: 0; display: flex;
+    button { border: none; background: ${(p) => p.theme.paper}; color: ${(p) => p.theme.quiet}; padding: 0 6px; min-height: 24px; font-size: 12px; cursor: pointer; border-radius: 4px; }
+    button:hover { color: ${(p) => p.theme.ink}; } button[aria-pressed='true'] { color: ${(p) => p.theme.accent}; background: ${(p) => p.theme.accentWash}; }
+  }
+`
+const [LEFT, TOP, BOTTOM] = [58, 20, 34]
+/** Width of a letter beside a curve, and how much of the plot names may take. */
+const [LETTER, MOST_NAMES] = [6.7, 0.4]
 /** Dashes that tell curves apart where colour does not. */
 const DASHES = [undefined, '5 4', '2 3', '9 3 2 3']
 
@@ -37,6 +47,11 @@ export function FigurePlot({ figure }: { figure: Figure }) {
   const theme = useTheme()
   const { frame, size } = useSize()
   const [pointed, setPointed] = useState<number | null>(null)
+  const [log, setLog] = useState(false)
+  const drawing = useRef<SVGSVGElement>(null)
+  const longest = Math.max(0, ...figure.series.map((s) => (figure.series.length > 1 ? s.label.length : 0)))
+  const bounded = Math.max(0, ...(figure.bounds ?? []).map((b) => (b.across === 'x' ? 0 : b.label.length)))
+  const RIGHT = Math.min(Math.max(longest, bounded, 2) * LETTER + 14, Math.max(size.width * MOST_NAMES, 90))
   const words = [...new Set(figure.series.flatMap((s) => s.x.filter((v) => typeof v === 'string')))]
   const named = words.length > 0
   const place = (v: number | string | null) => (named ? words.indexOf(String(v)) : (v as number))
@@ -52,18 +67,24 @@ export function FigurePlot({ figure }: { figure: Figure }) {
   const x = scaleLinear()
     .domain([Math.min(...xs) - edge, Math.max(...xs, Math.min(...xs) + 1e-9) + edge])
     .range([LEFT, size.width - RIGHT])
-  const y = scaleLinear()
-    .domain([Math.min(...ys), Math.max(...ys, Math.min(...ys) + 1e-9)])
+  const positive = ys.filter((v) => v > 0)
+  const mayLog = !bars && positive.length === ys.length
+  const logarithmic = log && mayLog
+  const span = [Math.min(...ys), Math.max(...ys, Math.min(...ys) + 1e-9)]
+  const y = (logarithmic ? scaleLog() : scaleLinear())
+    .domain(span)
     .nice()
     .range([size.height - BOTTOM, TOP])
-  const ticks = y.ticks(Math.max(2, Math.round(size.height / 34)))
+  const ticks = logarithmic ? decades(y.domain()) : y.ticks(Math.max(2, Math.round(size.height / 34)))
   const step = ticks.length > 1 ? Math.abs(ticks[1]! - ticks[0]!) : 1
   const digits = Math.max(0, Math.ceil(-Math.log10(step)))
   const exact = figure.y.digits ?? digits + 1
-  const colour = (n: number) => (n % 2 ? theme.feeders[1] : theme.accent)
+  const colour = (n: number) =>
+    figure.series[n]?.drawn === 'levels' ? theme.breach : n % 2 ? theme.feeders[1] : theme.accent
   const column = bars
     ? Math.max(2, (x(1) - x(0)) * (0.8 / figure.series.filter((s) => s.drawn === 'bars').length))
     : 0
+  const levelHalf = named ? Math.min(16, (x(1) - x(0)) * 0.45) : 8
   const ends = spreadOut(
     figure.series.map((s) => {
       const last = s.y.findLast(isFigure)
@@ -76,7 +97,30 @@ export function FigurePlot({ figure }: { figure: Figure }) {
     : x.ticks(Math.max(2, Math.round(size.width / 90))).map((t) => ({ at: x(t), label: String(t) }))
   return (
     <Frame ref={frame}>
+      <menu aria-label={`Plot: ${figure.label}`}>
+        {mayLog && !named && (
+          <button type="button" aria-pressed={log} onClick={() => setLog(!log)}>
+            logarithmic
+          </button>
+        )}
+        <button
+          type="button"
+          onClick={() => drawing.current && savePlot(drawing.current, figure.label, 'svg')}
+        >
+          SVG
+        </button>
+        <button
+          type="button"
+          onClick={() => drawing.current && savePlot(drawing.current, figure.label, 'png')}
+        >
+          PNG
+        </button>
+        <button type="button" onClick={() => saveTable(figure)}>
+          CSV
+        </button>
+      </menu>
       <svg
+        ref={drawing}
         width={size.width}
         height={size.height}
         role="img"
@@ -93,7 +137,7 @@ export function FigurePlot({ figure }: { figure: Figure }) {
           <g key={t}>
             <path d={`M${LEFT} ${y(t)}H${size.width - RIGHT}`} stroke={theme.rule} strokeWidth={0.7} />
             <text x={LEFT - 6} y={y(t) + 4} textAnchor="end" fill={theme.quiet}>
-              {fixed(t, digits)}
+              {logarithmic ? `${t}` : fixed(t, digits)}
             </text>
           </g>
         ))}
@@ -161,8 +205,19 @@ export function FigurePlot({ figure }: { figure: Figure }) {
                         height={Math.abs(y(p.y) - y(0))}
                         fill={colour(n)}
                       />
+                    ) : s.drawn === 'levels' ? (
+                      <path
+                        d={`M${x(p.x) - levelHalf} ${y(p.y)}h${2 * levelHalf}`}
+                        stroke={colour(n)}
+                        strokeWidth={1.6}
+                      />
                     ) : (
                       <circle cx={x(p.x)} cy={y(p.y)} r={2.4} fill={colour(n)} />
+                    )}
+                    {s.labels?.[i] && (
+                      <text x={x(p.x)} y={y(p.y) - 5} textAnchor="middle" fill={theme.ink}>
+                        {s.labels[i]}
+                      </text>
                     )}
                     <title>{`${s.label}, ${p.word}: ${fixed(p.y, exact)} ${figure.y.unit ?? ''}`}</title>
                   </g>
@@ -187,7 +242,8 @@ function Pointer(props: { figure: Figure; at: number; x: Scale; y: (v: number) =
   const theme = useTheme()
   const { figure, x, y } = props
   const wanted = x.invert(props.at)
-  const found = figure.series.flatMap((s) => {
+  const curves = figure.series.filter((s) => (s.drawn ?? 'line') === 'line')
+  const found = curves.flatMap((s) => {
     let best = -1
     for (let i = 0; i < s.x.length; i++) {
       const v = s.x[i]
@@ -223,6 +279,18 @@ type Scale = ((v: number) => number) & { invert: (v: number) => number }
 interface Point {
   readonly x: number | null
   readonly y: number | null | undefined
+}
+
+/** Powers of ten, with two and five between them where there are few. */
+function decades([low = 1, high = 10]: readonly number[]): number[] {
+  const found: number[] = []
+  const few = Math.log10(high / low) < 3
+  for (let e = Math.floor(Math.log10(low)); e <= Math.ceil(Math.log10(high)); e++)
+    for (const m of few ? [1, 2, 5] : [1]) {
+      const v = Number((m * 10 ** e).toPrecision(3))
+      if (v >= low * 0.999 && v <= high * 1.001) found.push(v)
+    }
+  return found
 }
 
 /** A path that is broken where there is nothing. */

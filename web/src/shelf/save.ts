@@ -7,13 +7,14 @@ export function save(name: string, type: string, content: BlobPart) {
   setTimeout(() => URL.revokeObjectURL(link.href), 10_000)
 }
 
-export async function savePng(name: string, svg: SVGSVGElement) {
+/** `as`: the drawing on the screen, where what is saved is a copy that has no size of its own. */
+export async function savePng(name: string, svg: SVGSVGElement, as: SVGSVGElement = svg) {
   const image = new Image()
   image.src = `data:image/svg+xml;charset=utf-8,${encodeURIComponent(svg.outerHTML)}`
   await image.decode()
   const canvas = document.createElement('canvas')
-  canvas.width = svg.clientWidth * 2
-  canvas.height = svg.clientHeight * 2
+  canvas.width = as.clientWidth * 2
+  canvas.height = as.clientHeight * 2
   canvas.getContext('2d')?.drawImage(image, 0, 0, canvas.width, canvas.height)
   canvas.toBlob((blob) => blob && save(name, 'image/png', blob))
 }
