@@ -12,11 +12,11 @@ export type Figure = components['schemas']['FigureOut']
 
 const Frame = styled.div`
   height: 100%; min-height: 90px; position: relative; svg { display: block; } text { font: 400 11px ${font.mono}; } [data-element] { cursor: pointer; }
-  menu {
-    position: absolute; right: 0; top: -4px; margin: 0; padding: 0; display: flex;
-    button { border: none; background: ${(p) => p.theme.paper}; color: ${(p) => p.theme.quiet}; padding: 0 6px; min-height: 24px; font-size: 12px; cursor: pointer; border-radius: 4px; }
-    button:hover { color: ${(p) => p.theme.ink}; } button[aria-pressed='true'] { color: ${(p) => p.theme.accent}; background: ${(p) => p.theme.accentWash}; }
-  }
+`
+const Acts = styled.div`
+  position: absolute; right: 0; top: -4px; margin: 0; padding: 0; display: flex;
+  button { border: none; background: ${(p) => p.theme.paper}; color: ${(p) => p.theme.quiet}; padding: 0 6px; min-height: 24px; font-size: 12px; cursor: pointer; border-radius: 4px; }
+  button:hover { color: ${(p) => p.theme.ink}; } button[aria-pressed='true'] { color: ${(p) => p.theme.accent}; background: ${(p) => p.theme.accentWash}; }
 `
 const [LEFT, TOP, BOTTOM] = [58, 20, 34]
 /** Width of a letter beside a curve, and how much of the plot names may take. */
@@ -97,7 +97,7 @@ export function FigurePlot({ figure }: { figure: Figure }) {
     : x.ticks(Math.max(2, Math.round(size.width / 90))).map((t) => ({ at: x(t), label: String(t) }))
   return (
     <Frame ref={frame}>
-      <menu aria-label={`Plot: ${figure.label}`}>
+      <Acts role="group" aria-label={`Plot: ${figure.label}`}>
         {mayLog && !named && (
           <button type="button" aria-pressed={log} onClick={() => setLog(!log)}>
             logarithmic
@@ -118,7 +118,7 @@ export function FigurePlot({ figure }: { figure: Figure }) {
         <button type="button" onClick={() => saveTable(figure)}>
           CSV
         </button>
-      </menu>
+      </Acts>
       <svg
         ref={drawing}
         width={size.width}
