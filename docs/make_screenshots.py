@@ -22,17 +22,12 @@ def bench_worst(page: Page) -> None:
     page.locator("li button[data-severity]").first.click()
 
 
-def feeder(page: Page) -> None:
-    page.locator("li button[data-severity]").filter(has_text="Heron End").click()
-    page.mouse.move(640, 20)
-
-
 def tables(page: Page) -> None:
     show(page, "Tables")
     page.get_by_role("button", name="Branches").click()
     line = page.get_by_role("combobox", name="Sift: which rows to show")
     line.fill("kind = line and loading_pct > 70 %, largest loading_pct first")
-    page.get_by_text(" of 121").wait_for()
+    page.get_by_text(re.compile(r" of 12\d")).wait_for()
     page.get_by_role("button", name="Select on the sheet").click()
     page.wait_for_timeout(400)
 
@@ -52,17 +47,6 @@ def map_(page: Page) -> None:
     page.wait_for_timeout(400)
     page.keyboard.press("f")
     page.wait_for_timeout(600)
-
-
-def compare(page: Page) -> None:
-    page.keyboard.press("p")
-    page.get_by_role("slider", name="demand").focus()
-    for _ in range(15):
-        page.keyboard.press("ArrowLeft")
-    show(page, "Runs")
-    page.get_by_role("table", name="Comparison").get_by_role("row").nth(3).wait_for()
-    page.get_by_role("button", name="On the sheet").click()
-    page.wait_for_timeout(500)
 
 
 def unsolved(page: Page) -> None:
@@ -109,17 +93,65 @@ def workings(page: Page) -> None:
     page.get_by_role("tab", name="Workings").click()
 
 
+def run_study(page: Page) -> None:
+    page.get_by_role("form").get_by_role("button", name=re.compile("^Run")).click()
+    page.get_by_test_id("statement").wait_for()
+    page.wait_for_timeout(600)
+
+
+def option(page: Page, name: str, value: str) -> None:
+    row = page.get_by_role("form").locator(f"[data-option={name}]")
+    if row.locator("input").count():
+        row.locator("input").fill(value)
+        row.locator("input").press("Enter")
+        return
+    row.locator("button").first.click()
+    page.get_by_role("option", name=value, exact=True).click()
+
+
+def distortion_lens(page: Page) -> None:
+    page.get_by_role("button", name="Summer noon Condition").or_(
+        page.get_by_role("button", name="Winter evening Condition")
+    ).first.click()
+    page.get_by_role("option", name="Summer noon", exact=True).click()
+    page.wait_for_timeout(500)
+    find(page, "Kesterby 11")
+    show(page, "Distortion")
+    run_study(page)
+    page.get_by_role("button", name="Buses", exact=True).click()
+    page.get_by_role("button", name=re.compile("On the sheet$")).first.click()
+    page.get_by_role("option", name="Voltage distortion", exact=True).click()
+    page.wait_for_timeout(300)
+
+
 def harmonics(page: Page) -> None:
-    """The scan of a bus for every number of steps of its capacitors."""
-    find(page, "Quillport 33 B")
+    """The scan of the bus with the bank under every condition, the distortion as colours above it."""
+    distortion_lens(page)
     show(page, "Impedance scan")
-    for label, value in (("Laid over", "steps"), ("Bank", "Quillport capacitors")):
-        page.get_by_role("button", name=re.compile(f"{label}$")).first.click()
-        page.get_by_role("option", name=value, exact=True).click()
-    page.get_by_role("button", name="Run", exact=True).click()
-    page.get_by_test_id("figure-scan").wait_for()
-    page.keyboard.press("Shift+B")
-    page.wait_for_timeout(800)
+    option(page, "over", "conditions")
+    option(page, "to_hz", "900")
+    page.get_by_role("button", name="Half of the height").click()
+    run_study(page)
+
+
+def spectrum(page: Page) -> None:
+    """What the resonance does: the bus with the largest fifth against its levels."""
+    distortion_lens(page)
+    page.get_by_role("button", name="Spectrum", exact=True).click()
+    page.wait_for_timeout(400)
+
+
+def filter_design(page: Page) -> None:
+    """A detuned bank in place of the one that resonates."""
+    find(page, "Kesterby 11")
+    show(page, "Filter design")
+    for name, value in (("design", "detuned"), ("order", "4"), ("size", "entered"), ("mvar", "3.8"), ("steps", "4"),
+                        ("instead_of", "Kesterby bank")):  # fmt: skip
+        option(page, name, value)
+    page.get_by_role("button", name="Half of the height").click()
+    run_study(page)
+    page.get_by_role("button", name="Spectrum, worst of all").click()
+    page.wait_for_timeout(400)
 
 
 def model(page: Page) -> None:
@@ -224,7 +256,6 @@ SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
     ("bench-light", "light", lambda page: None),
     ("bench-dark", "dark", lambda page: None),
     ("finding", "light", bench_worst),
-    ("feeder", "light", feeder),
     ("tables", "light", tables),
     ("not-solved", "light", unsolved),
     ("jobs", "dark", jobs),
@@ -235,7 +266,8 @@ SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
     ("terminal", "light", ferry),
     ("sweep", "light", sweep),
     ("map", "light", map_),
-    ("compare", "light", compare),
+    ("spectrum", "dark", spectrum),
+    ("filter", "light", filter_design),
     ("profile-phases", "light", phases_profile),
     ("scheme", "light", scheme),
     ("phasors", "light", phasors),
