@@ -60,6 +60,11 @@ def test_a_resonance_is_found_its_bank_detuned_and_every_level_kept(bench: Page,
     chosen(bench, "over", "conditions")
     run(bench)
     expect(bench.get_by_test_id("statement")).to_contain_text(re.compile(r"[1-9]\d* levels? exceeded"))
+    bench.get_by_role("button", name=re.compile(r"^Findings \d")).click()
+    findings = bench.get_by_role("region", name="Findings of the study")
+    findings.get_by_role("button", name="Why: Quarry").first.click()
+    expect(findings).to_contain_text("A parallel resonance lies at order")
+    expect(findings).to_contain_text("Detune Kesterby bank with 7 % reactors")
     assert violations(bench) == []
 
     # A detuned bank in its place; its answer is a scheme, which is on at once.

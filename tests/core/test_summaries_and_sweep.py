@@ -9,9 +9,9 @@ from tests.helpers import bus, line, load, network, source, switch, transformer
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import Network, Trace, Update
-from vastmesh.core.results import places, summarise_groups
+from vastmesh.core.results import Cause, places, summarise_groups
 from vastmesh.core.results.state import LoadFlowResult, run_load_flow
-from vastmesh.core.studies.load_flow import Cause, find_cause
+from vastmesh.core.studies.load_flow import find_cause
 from vastmesh.core.studies.sweep import SweepOptions, run_sweep
 
 

@@ -434,6 +434,7 @@ class StudyOut(BaseModel):
     follows: bool
     explains: bool
     decides: bool
+    causes: bool
     fields: list[FieldSpec]
     options: dict[str, Any]
 

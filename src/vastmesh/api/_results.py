@@ -28,7 +28,7 @@ from ..core.results import (
 )
 from ..core.results.state import live_for, live_options, phase_options
 from ..core.sift import FUNCTIONS, Frame, sift
-from ..core.studies import STUDIES
+from ..core.studies import STUDIES, Inputs
 from ..core.studies.load_flow import find_cause
 from ..core.workings import Working
 from ..exchange import FORMS, element_table, in_units, picked, write_tables, write_workings
@@ -263,10 +263,17 @@ def summaries(at: At) -> Response:
 
 @results.get(f"{_AT}/cause/{{ident:path}}", summary="Why something is outside its limit, and what helps")
 def cause(ident: str, quantity: str, at: At) -> m.CauseOut:
-    _must_be_load_flow(at)
-    with at.session.lock:
-        network, trace = at.network.copy(), at.trace()
-    found = find_cause(network, at.result, trace, ident, quantity, live_for)
+    study = STUDIES.get(at.study)
+    if study is not None and study.cause is not None:
+        with at.session.lock:
+            network = at.network.copy()
+        network[ident]
+        found = study.cause(Inputs(network, at.condition), at.result, at.options, ident, quantity)
+    else:
+        _must_be_load_flow(at)
+        with at.session.lock:
+            network, trace = at.network.copy(), at.trace()
+        found = find_cause(network, at.result, trace, ident, quantity, live_for)
     proposals = [m.ProposalOut(label=p.label, effect=p.effect, changes=p.changes) for p in found.proposals]
     return m.CauseOut(
         revision=at.revision, text=found.text, elements=found.elements, proposals=proposals, uneven=found.uneven

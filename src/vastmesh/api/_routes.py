@@ -117,6 +117,7 @@ def studies() -> list[m.StudyOut]:
             follows=s.follows,
             explains=s.explain is not None,
             decides=s.decides,
+            causes=s.cause is not None,
             fields=list(specs(s.options).values()),
             options=s.options.model_json_schema(),
         )

@@ -2540,6 +2540,8 @@ export interface components {
             explains: boolean;
             /** Decides */
             decides: boolean;
+            /** Causes */
+            causes: boolean;
             /** Fields */
             fields: components["schemas"]["FieldSpec"][];
             /** Options */

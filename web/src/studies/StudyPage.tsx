@@ -1,8 +1,9 @@
 /** The page of any study, from what it declares: options, progress, and the answer as tables, plots, findings and workings. */
 import { useQuery } from '@tanstack/react-query'
-import { useEffect, useMemo } from 'react'
+import { useEffect, useMemo, useState } from 'react'
 import styled from 'styled-components'
-import { workingsQuery } from '../api/queries'
+import { messageOf } from '../api/client'
+import { causeQuery, workingsQuery } from '../api/queries'
 import type { components } from '../api/schema'
 import { applies, fits, OptionField } from '../card/Field'
 import { OneWorking } from '../card/Workings'
@@ -10,6 +11,7 @@ import { Button, Pick, Plain, Primary } from '../design/controls'
 import { Mark } from '../design/Icon'
 import type { Item } from '../model/items'
 import { tableOf } from '../model/results'
+import { changeOrTell } from '../session/edits'
 import { useKept } from '../session/kept'
 import { keepRun, pin } from '../session/runs'
 import { createScheme } from '../session/schemes'
@@ -44,7 +46,7 @@ const Scroll = styled.div`overflow: auto; min-height: 0; padding: 6px 14px; &:fo
 const Plot = styled.div`min-height: 0; padding: 6px 10px;`
 const List = styled.ul`
   list-style: none; margin: 0; padding: 0;
-  li { display: grid; grid-template-columns: 30px minmax(110px, 190px) minmax(0, 1fr); align-items: center; min-height: 30px; gap: 8px; }
+  li { display: grid; grid-template-columns: 30px minmax(110px, 190px) minmax(0, 1fr) auto; align-items: center; min-height: 30px; gap: 0 8px; }
   li[data-severity='breach'] > span { color: ${(p) => p.theme.breach}; } li[data-severity='watch'] > span { color: ${(p) => p.theme.watchInk}; }
   button { border: none; background: none; padding: 0; text-align: left; font-weight: 500; min-height: 24px; cursor: pointer; } em { font-style: normal; color: ${(p) => p.theme.quiet}; }
 `
@@ -259,14 +261,18 @@ function Shown(props: {
           <FigurePlot figure={figure} />
         </Plot>
       )}
-      {at === 'findings' && <Findings result={result} />}
+      {at === 'findings' && (
+        <Findings result={result} address={study.causes && !props.partial ? address : null} />
+      )}
       {at === 'workings' && <StudyWorkings address={address} />}
     </Answer>
   )
 }
 
-function Findings({ result }: { result: StudyResult }) {
+/** `address`: of the result, where its study can say why and what helps. */
+function Findings({ result, address }: { result: StudyResult; address: string | null }) {
   const items = useBench((s) => s.items)
+  const [asked, setAsked] = useState<string | null>(null)
   return (
     <Scroll tabIndex={0} role="region" aria-label="Findings of the study">
       <List>
@@ -284,10 +290,49 @@ function Findings({ result }: { result: StudyResult }) {
               {items.get(f.element)?.name ?? f.element}
             </button>
             <em>{f.text}</em>
+            {address && (
+              <Plain
+                onPress={() => setAsked(asked === f.text ? null : f.text)}
+                aria-label={`Why: ${items.get(f.element)?.name ?? f.element}`}
+              >
+                {asked === f.text ? 'Close' : 'Why'}
+              </Plain>
+            )}
+            {address && asked === f.text && <Cause address={address} element={f.element} quantity={f.quantity} />}
           </li>
         ))}
       </List>
     </Scroll>
+  )
+}
+
+const Told = styled.div`
+  grid-column: 2 / -1; padding: 2px 0 8px; display: grid; gap: 5px;
+  > div { display: grid; grid-template-columns: minmax(0, 1fr) auto; gap: 0 8px; align-items: center; }
+  small { color: ${(p) => p.theme.quiet}; font-size: 12px; grid-column: 1; } div > button { grid-row: 1 / 3; grid-column: 2; }
+`
+
+/** Why a level is not kept, and what was tried and helps. */
+function Cause({ address, element, quantity }: { address: string; element: string; quantity: string }) {
+  const project = useBench((s) => s.project?.id)
+  const { data, error } = useQuery({
+    ...causeQuery(project ?? '', address, '', element, quantity),
+    enabled: !!project,
+  })
+  if (error) return <Told role="alert">{messageOf(error)}</Told>
+  if (!data) return <Told aria-busy="true">Trying what may help …</Told>
+  return (
+    <Told>
+      <span>{data.text}</span>
+      {data.proposals.map((p) => (
+        <div key={p.label}>
+          <span>{p.label}</span>
+          <small>{p.effect}</small>
+          <Button onPress={() => void changeOrTell(p.label, p.changes)}>Do it</Button>
+        </div>
+      ))}
+      {data.proposals.length === 0 && <small>Nothing that was tried helps by itself.</small>}
+    </Told>
   )
 }
 

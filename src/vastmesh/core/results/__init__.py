@@ -1,6 +1,7 @@
 """What calculations publish: tables, findings, accounts, and what is worked out from them."""
 
 from ._account import Account, MismatchAt
+from ._cause import Cause, Proposal
 from ._comparison import Comparison, compare_tables
 from ._figure import Axis, Bound, Figure, Series
 from ._finding import Finding
@@ -14,11 +15,13 @@ __all__ = [
     "Account",
     "Axis",
     "Bound",
+    "Cause",
     "Column",
     "Comparison",
     "Figure",
     "Finding",
     "MismatchAt",
+    "Proposal",
     "Quantity",
     "Result",
     "Series",

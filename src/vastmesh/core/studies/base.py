@@ -10,7 +10,7 @@ from pydantic import BaseModel
 
 from ..errors import FieldProblem, InvalidFields, VastMeshError
 from ..network import Condition, Network
-from ..results import Result
+from ..results import Cause, Result
 from ..workings import Working
 
 Progress = Callable[[float, str], None]
@@ -45,6 +45,7 @@ class Inputs:
 
 
 Explain = Callable[[Network, Result, Condition, str, Mapping[str, Any]], list[Working]]
+Causes = Callable[["Inputs", Result, Mapping[str, Any], str, str], Cause]
 Answer = Mapping[str, Any]
 
 
@@ -93,7 +94,8 @@ class Study:
     than half a second. ``explain``: how the figures of its result at an element came about,
     under the options it was asked with. ``split``: how it comes apart
     into parts. ``ends_with_best``: asked to stop it answers with the best so far, which may take some seconds.
-    ``decides``: its answer is what to build or allow, and stands among the schemes.
+    ``decides``: its answer is what to build or allow, and stands among the schemes. ``cause``: of a finding at an
+    element by a quantity, with what was tried and helps.
     """
 
     name: str
@@ -107,6 +109,7 @@ class Study:
     split: Split | None = None
     ends_with_best: bool = False
     decides: bool = False
+    cause: Causes | None = None
 
 
 STUDIES: dict[str, Study] = {}

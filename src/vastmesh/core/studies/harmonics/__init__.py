@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ..base import Study, register
+from ._cures import find_cures
 from ._design import run_design
 from ._distortion import run_distortion
 from ._emission import EmissionOptions, run_emission
@@ -35,6 +36,7 @@ register(
         run=run_distortion,
         follows=True,
         explain=explain_distortion,
+        cause=find_cures,
     )
 )
 register(

@@ -55,9 +55,15 @@ def cases(inputs: Inputs, over: str) -> list[Case]:
 
 
 def with_changes(inputs: Inputs, changes: list[Change]) -> Inputs:
+    """The same with changes; where they alter the condition in use, with what it has become."""
     network = inputs.network.copy()
     network.apply(changes)
-    return replace(inputs, network=network)
+    condition = inputs.condition
+    if condition is not None:
+        was, now = inputs.network.items.get(condition.id), network.items.get(condition.id)
+        if isinstance(now, Condition) and now != was:
+            condition = now
+    return replace(inputs, network=network, condition=condition)
 
 
 def run_design(inputs: Inputs, options: DesignOptions, progress: Progress) -> Result:

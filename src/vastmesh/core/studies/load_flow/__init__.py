@@ -12,11 +12,11 @@ from ...results import Result
 from ...results.state import run_load_flow, run_unbalanced
 from ...workings import Working
 from ..base import Inputs, Progress, Study, register
-from ._causes import Cause, Proposal, find_cause
+from ._causes import find_cause
 from ._phase_workings import explain_phases
 from ._workings import explain_flow
 
-__all__ = ["Cause", "Proposal", "explain_flow", "explain_phases", "find_cause"]
+__all__ = ["explain_flow", "explain_phases", "find_cause"]
 
 
 def _balanced(inputs: Inputs, options: LoadFlowOptions, progress: Progress) -> Result:

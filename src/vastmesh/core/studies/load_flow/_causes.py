@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from math import ceil
 from typing import Any, Protocol
 
@@ -24,31 +23,11 @@ from ...network import (
     Transformer,
     Update,
 )
-from ...results import Result
+from ...results import Cause, Proposal, Result
 from ...results.state import LiveLoadFlow
 
 _MOST_PROPOSALS = 4
 _BANK_SIZES = (0.05, 0.1, 0.15, 0.2, 0.3, 0.45, 0.6, 0.9, 1.2, 1.8, 2.4, 3.6, 4.8, 6.0, 9.0, 12.0, 18.0, 24.0)  # Mvar
-
-
-@dataclass(frozen=True)
-class Proposal:
-    """Changes that help; ``effect`` says what they did when they were tried."""
-
-    label: str
-    effect: str
-    changes: list[Change]
-
-
-@dataclass(frozen=True)
-class Cause:
-    """The cause in a sentence, the elements it names, and what would help, the most helpful first. ``uneven``: the branch
-    whose phases are loaded least alike, where balancing what it feeds would help."""
-
-    text: str
-    elements: list[str]
-    proposals: list[Proposal]
-    uneven: str | None = None
 
 
 Records = Mapping[str, Mapping[str, Any]]
