@@ -298,7 +298,9 @@ function Findings({ result, address }: { result: StudyResult; address: string | 
                 {asked === f.text ? 'Close' : 'Why'}
               </Plain>
             )}
-            {address && asked === f.text && <Cause address={address} element={f.element} quantity={f.quantity} />}
+            {address && asked === f.text && (
+              <Cause address={address} element={f.element} quantity={f.quantity} />
+            )}
           </li>
         ))}
       </List>
