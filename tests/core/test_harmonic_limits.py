@@ -12,6 +12,7 @@ from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Add, Condition, Network, Update
 from vastmesh.core.results import Result
 from vastmesh.core.studies import STUDIES, Inputs
+from vastmesh.core.studies.harmonics import picture_spectrum
 from vastmesh.core.studies.harmonics._currents import current_limits, limit_of
 from vastmesh.core.studies.harmonics._limits import generic_pct, level_of
 from vastmesh.core.studies.harmonics._weights import psophometric, tif
@@ -157,9 +158,30 @@ def test_a_further_bus_and_the_current_of_a_branch_are_drawn() -> None:
     # The waveform holds the energy of its spectrum, and the ideal bridge draws blocks: flat between their edges.
     wave = np.asarray(figures["current_waveform"].series[0].y, float)[:-1]
     assert np.sqrt(np.mean(wave**2)) == pytest.approx(float(branch["rms_a"][n]), rel=1e-9)
+    # From the rise of the fundamental through zero: nothing for 30°, then the block of 120°, then nothing again.
+    time, size = np.asarray(figures["current_waveform"].series[0].x, float)[:-1], np.pi / np.sqrt(6)
+    block = float(branch["fundamental_a"][n]) * size
+    degrees = time * 0.05 * 360 % 360
+    top, gap = (degrees > 40) & (degrees < 140), (degrees < 20) | (abs(degrees - 180) < 20)
+    assert np.abs(wave[top] / block - 1).max() < 0.2, "but for the orders that are not there"
+    assert np.abs(wave[gap] / block).max() < 0.2
     phasors = result.tables["phasors"]
     assert phasors["known_pct"] == pytest.approx(phasors["voltage_pct"])
     with pytest.raises(InvalidFields, match="branch"):
         run("distortion", network, branch="d")
     with pytest.raises(InvalidFields, match="beside"):
         run("distortion", network, beside="nowhere")
+
+
+def test_the_picture_of_a_spectrum_is_the_current_it_stands_for() -> None:
+    network = works()
+    bars, wave = picture_spectrum(network, "Six-pulse rectifier, controlled")
+    assert bars.series[0].y[0] == pytest.approx(18.69)
+    y = np.asarray(wave.series[0].y, float)
+    # Two edges of overlap and a flat top, alike in both halves.
+    assert y[:200] == pytest.approx(-y[100:300], abs=1e-9) or y[:100] == pytest.approx(-y[100:200], abs=1e-9)
+    top = y[int(100 * 0.42) : int(100 * 0.55)]
+    assert np.ptp(top) < 0.12
+    unknown = picture_spectrum(network, "LED lighting")[1]
+    assert "unknown angles as 0" in unknown.series[0].label
+    assert picture_spectrum(network, "no such spectrum") == []

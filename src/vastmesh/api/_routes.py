@@ -16,7 +16,7 @@ from starlette.concurrency import run_in_threadpool
 from .. import __version__
 from ..core.catalogue import FAMILIES, search, types_of
 from ..core.checks import Check
-from ..core.errors import FieldProblem, InvalidFields, UnreadableFile
+from ..core.errors import FieldProblem, InvalidFields, UnknownElement, UnreadableFile
 from ..core.layout import place
 from ..core.network import (
     REGISTRY,
@@ -34,10 +34,12 @@ from ..core.network import (
     with_rules,
 )
 from ..core.studies import STUDIES
+from ..core.studies.harmonics import picture_spectrum
 from ..core.workings import explain
 from ..exchange import (
     FORMATS,
     Imported,
+    plain_figure,
     read_network,
     read_types,
     write_network,
@@ -399,6 +401,15 @@ def types(one: One, family: str, query: str = "", limit: Annotated[int, Query(ge
             for t in found[:limit]
         ]  # fmt: skip
         return m.TypesOut(total=len(found), types=out)
+
+
+@api.get("/projects/{project_id}/spectrum", summary="A harmonic spectrum as bars, and the waveform it makes")
+def pictured(one: One, name: Annotated[str, Query(max_length=80)]) -> list[m.FigureOut]:
+    with one.lock:
+        found = picture_spectrum(one.network, name)
+    if not found:
+        raise UnknownElement(name, wanted_by="the picture of a spectrum")
+    return [m.FigureOut.model_validate(plain_figure(f)) for f in found]
 
 
 @api.get("/projects/{project_id}/types/export", summary="Types as CSV or XLSX", response_class=Response)

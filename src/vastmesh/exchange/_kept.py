@@ -19,7 +19,7 @@ def plain_figure(figure: Figure) -> dict[str, Any]:
     plain = asdict(figure)
     for series, source in zip(plain["series"], figure.series, strict=True):
         series["x"], series["y"] = _list(source.x), _list(source.y)
-        series["elements"] = list(source.elements)
+        series["elements"], series["labels"] = list(source.elements), list(source.labels)
     return plain
 
 

@@ -17,6 +17,7 @@ from ..core.network import OwnType
 from ._rows import rows_of
 from ._tabular import as_text
 
+SPECTRA = ("orders", "orders_75", "orders_50", "orders_25")  # rows of a spectrum, in place of its values
 _FIXED = ("name", "family", "description", "series", "size")
 _MOST_CELLS, _MOST_BYTES = 500_000, 60_000_000
 
@@ -76,7 +77,8 @@ def read_types(data: bytes, file_name: str) -> list[dict[str, Any]]:
             problems.append(FieldProblem(f"row {number}", field, value, "give a name" if not name else
                                          "choose one of " + ", ".join(FAMILIES)))  # fmt: skip
             continue
-        fixed: dict[str, Any] = {f: str(record.pop(f)) for f in ("description", "series") if f in record}
+        texts = ("description", "series", *(SPECTRA if family == "spectrum" else ()))
+        fixed: dict[str, Any] = {f: str(record.pop(f)) for f in texts if f in record}
         size = record.pop("size", 0.0)
         items.append({"kind": "own_type", "id": name, "name": name, "family": family, **fixed,
                       "size": size if isinstance(size, int | float) else 0.0, "values": record})  # fmt: skip
@@ -126,5 +128,6 @@ def _read_xlsx(data: bytes) -> list[list[Any]]:
 
 def own_as_type(item: OwnType) -> EquipmentType:
     """A network's own type in the form of the catalogue."""
-    return EquipmentType(item.family, item.id, f"{item.id} {item.description}", dict(item.values), item.series, item.size,
+    values = {**item.values, **{f: text for f in SPECTRA if (text := getattr(item, f))}}
+    return EquipmentType(item.family, item.id, f"{item.id} {item.description}", values, item.series, item.size,
                          "entered in this project", (("", item.size),))  # fmt: skip

@@ -187,6 +187,13 @@ export const typesQuery = (project: string, revision: number, family: string, qu
     ),
   )
 
+export const spectrumQuery = (project: string, revision: number, name: string) =>
+  onRevision('spectrum', project, revision, name, () =>
+    answer(
+      client.GET('/api/projects/{project_id}/spectrum', { params: { ...of(project), query: { name } } }),
+    ),
+  )
+
 export const vocabularyQuery = queryOptions({
   queryKey: keys.vocabulary,
   queryFn: () => answer(client.GET('/api/vocabulary')),

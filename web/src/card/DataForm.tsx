@@ -12,6 +12,7 @@ import { Documents } from './Documents'
 import { applies, Field } from './Field'
 import { PhasePick } from './PhasePick'
 import { Related } from './Related'
+import { SpectrumHere, spectrumOf } from './SpectrumHere'
 import { StateHere } from './StateHere'
 import { useCardUnits } from './useCardUnits'
 import { ValuesHere } from './ValuesHere'
@@ -60,6 +61,7 @@ export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
   const computed = useComputed(item)
   const shown = kind.fields.filter((f) => !f.terminal && f.type !== 'other' && applies(item, f))
   const origins = Object.values(item.origins ?? {})
+  const named = spectrumOf(item)
   const small = useCardUnits(item).power === 'kW'
   const field = (f: FieldSpec) => (
     <Field key={f.name} item={item} spec={small ? inKilo(f) : f} computed={computed.get(f.name)} />
@@ -88,9 +90,11 @@ export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
             <summary>{label}</summary>
             <Rows>{fields.map(field)}</Rows>
             {group === 'identity' && kind.element && <Documents item={item} />}
+            {group === 'harmonics' && named && <SpectrumHere name={named} />}
           </Section>
         ) : null
       })}
+      {item.kind === 'own_type' && named && <SpectrumHere name={named} />}
       {item.kind === 'condition' && <ConditionFactors item={item} />}
       <Related item={item} />
     </>

@@ -8,6 +8,7 @@ from ._design import run_design
 from ._distortion import run_distortion
 from ._emission import EmissionOptions, run_emission
 from ._options import DesignOptions, DistortionOptions, ScanOptions, SearchOptions
+from ._pictured import picture_spectrum
 from ._scan import SPLIT
 from ._search import run_search
 from ._workings import explain_distortion
@@ -18,6 +19,7 @@ __all__ = [
     "EmissionOptions",
     "ScanOptions",
     "SearchOptions",
+    "picture_spectrum",
     "run_design",
     "run_distortion",
     "run_emission",

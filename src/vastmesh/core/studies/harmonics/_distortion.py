@@ -25,6 +25,7 @@ from ._judged import level_findings
 from ._limits import level_of, named
 from ._models import Model, Order, by_conductor, by_sequence
 from ._options import DistortionOptions
+from ._pictured import in_time
 from ._scan import assumptions, grid_of
 from ._weights import psophometric, tif
 from ._worst import worst_of
@@ -373,7 +374,7 @@ def _wave(model: Model, first: complex, parts: list[tuple[float, complex]]) -> t
     wave = np.sqrt(2) * abs(first) * np.sin(turn)
     for h, phasor in parts:
         u = phasor * np.exp(-1j * h * np.angle(first))
-        wave += np.sqrt(2) * np.abs(u) * np.sin(h * turn + np.angle(u))
+        wave += np.sqrt(2) * np.abs(u) * in_time(h, turn, float(np.angle(u)))
     return turn / (2 * np.pi * model.frequency_hz) * 1e3, wave
 
 
