@@ -12,6 +12,7 @@ from vastmesh.core.catalogue import FilterKind, design_filter, filter_of_parts
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Filter, Network, Update
 from vastmesh.core.results.state import solve_as_set
+from vastmesh.core.workings import explain
 
 KINDS: tuple[FilterKind, ...] = ("single", "double", "high_pass", "c_type", "detuned")
 W = 2 * pi * 50
@@ -133,3 +134,12 @@ def test_what_no_filter_can_be_is_refused(field: str, value: float) -> None:
     with pytest.raises(InvalidFields, match=field):
         net.apply([Update(id="f", values={field: value})])
     assert net["f"].tuned_order == 4.7  # type: ignore[attr-defined]
+
+
+@pytest.mark.parametrize("design", ["single", "detuned", "c_type"])
+def test_its_sizing_by_hand_is_its_circuit(design: str) -> None:
+    sheet = [w for w in explain(network(design=design, quality=25.0), "f") if w.title == "Its sizing"]
+    compared = [c for c in sheet[0].ledger if c.solver is not None]
+    assert len(compared) == 5
+    for cell in compared:
+        assert cell.value == pytest.approx(cell.solver, rel=1e-12), cell.symbol

@@ -30,7 +30,7 @@ from ..core.results.state import live_for, live_options, phase_options
 from ..core.sift import FUNCTIONS, Frame, sift
 from ..core.studies import STUDIES, Inputs
 from ..core.studies.load_flow import find_cause
-from ..core.workings import Working
+from ..core.workings import Working, explain
 from ..exchange import FORMS, element_table, in_units, picked, write_tables, write_workings
 from ..runner import Runner
 from ..store import RunInfo
@@ -247,7 +247,8 @@ def workings(ident: str, at: At) -> m.AboutOut:
 def workings_sheet(ident: str, at: At) -> Response:
     with at.session.lock:
         name = at.network[ident].name
-        found = at.explained(ident)
+        plates = [w for w in explain(at.network, ident) if w.ledger] if at.study in LIVE else []
+        found = [*plates, *at.explained(ident)]
     return Response(write_workings(name, found), media_type=FORMS["xlsx"], headers=_download(f"{name} workings.xlsx"))
 
 

@@ -8,6 +8,7 @@ from math import degrees, sqrt
 from ..catalogue import (
     COOLING,
     SQRT3,
+    FilterCircuit,
     earthing_a,
     earthing_ohm,
     motor_circuit,
@@ -35,6 +36,7 @@ from ..network import (
 )
 from ._base import Step, Working, explains
 from ._base import figures as fig
+from ._ledger import Ledger
 
 
 def _kv(network: Network, bus: str) -> float:
@@ -335,6 +337,33 @@ def harmonic_filter(network: Network, e: Filter) -> Iterator[Working]:
         Step("P", "Losses", "Ur² · Re(1/Z)", f"{fig(rated)}² · {fig(y.real)} S", 1e3 * rated**2 * y.real, "kW")
     )
     yield Working("Its parts", parts, note="Of one step, each phase of the star.")
+    if not e.by_parts() and e.design in ("single", "detuned", "c_type"):
+        yield _sizing(e, c, rated, f)
+
+
+def _sizing(e: Filter, c: FilterCircuit, kv: float, f: float) -> Working:
+    """The sizing of a filter as live formulas: from its name plate to the parts to order."""
+    told = Ledger("Its sizing", "From the name plate: a step delivers exactly its power at the network's frequency.")
+    told.given("Q", "power of one step", e.step_mvar or 0.0, "Mvar", "entered")
+    told.given("U", "rated voltage", kv, "kV")
+    told.given("f", "frequency", f, "Hz")
+    told.given("n", "tuned order", e.order(), "1")
+    told.given("q", "quality", e.quality_factor(), "1")
+    told.line("w", "angular frequency", "2 * 3.141592653589793 * f", "1/s")
+    if e.design == "c_type":
+        told.line("Xc", "reactance of the capacitor", "U ** 2 / Q", "Ω", solver=c.xc)
+        told.line("X", "reactance of the reactor", "Xc / (n ** 2 - 1)", "Ω", solver=c.xb)
+        told.line("C2", "second capacitance, which cancels the reactor", "1000000 / (w * X)", "µF")
+        told.line("R", "resistance beside them", "q * n * X", "Ω", solver=1 / c.g)
+    else:
+        told.line("a", "of the capacitor left by the reactor", "1 - 1 / n ** 2", "1")
+        told.line("b", "resistance over the capacitor's reactance", "1 / (n * q)", "1")
+        told.line("Xc", "reactance of the capacitor", "U ** 2 / Q * a / (a ** 2 + b ** 2)", "Ω", solver=c.xc)
+        told.line("X", "reactance of the reactor", "Xc / n ** 2", "Ω", solver=c.xl)
+        told.line("R", "resistance of the reactor", "n * X / q", "Ω", solver=c.r)
+    told.line("C", "capacitance", "1000000 / (w * Xc)", "µF", solver=c.parts(f)["c_uf"])
+    told.line("L", "inductance", "1000 * X / w", "mH", solver=c.parts(f)["l_mh"])
+    return told.working()
 
 
 @explains(Switch)
