@@ -249,29 +249,27 @@ class Grid:
     def values(self, order: float, sequence: int = 1) -> Complexes:
         """The nodal admittance matrix at an order, on its pattern, (nnz,); the same array every time."""
         fill: Any = assemble
-        if self._shaped or self._factored:
-            live = self.pattern.live_branch
-            r, x = self._series_at(order)
-            self._branches = r[live], x[live]
-        fill(
-            order,
-            *self._branches,
-            *self._live,
-            self._turn if sequence > 0 else np.conj(self._turn),
-            *self._rest,
-            self._values,
-        )
+        turn = self._turn if sequence > 0 else np.conj(self._turn)
+        r, x = self._at(order)
+        fill(order, r, x, self._which, order**self._exponents, *self._live, turn, *self._rest, self._values)
         return self._values
+
+    def _at(self, order: float) -> tuple[Floats, Floats]:
+        """Resistance and reactance of the live branches as the kernel takes them at an order."""
+        if not (self._shaped or self._factored):
+            return self._branches
+        r, x = self._series_at(order)
+        return r[self.pattern.live_branch], x[self.pattern.live_branch]
 
     def _prepare(self) -> None:
         """Lay out what the kernel takes."""
         live, b = self.pattern.live_branch, self._branch
         long = self._is_line[live] if self.options.lines != "nominal" else np.zeros(len(live), np.bool_)
         self._branches = b["r"][live], b["x"][live]
-        self._live: tuple[Any, ...] = (
-            self._skin[live], b["shunt_from"][live], b["shunt_to"][live], long,
-            b["ratio_from"][live], b["ratio_to"][live],
-        )  # fmt: skip
+        self._exponents, which = np.unique(self._skin[live], return_inverse=True)
+        self._which = which.astype(np.int64)
+        f, t = b["ratio_from"][live], b["ratio_to"][live]
+        self._live = b["shunt_from"][live], b["shunt_to"][live], long, 1 / (f * f), 1 / (f * t), 1 / (t * t)
         self._turn = np.exp(1j * b["shift"][live])
         diagonal, s = self.pattern.diagonal, self._series
         plain = self.arrays.tables["shunt"]["y"] * ~self.is_filter
@@ -295,14 +293,13 @@ class Grid:
     def bare(self, row: int) -> complex:
         """Impedance seen from a row at the network's frequency through sources and machines alone, per unit: no demand, no
         capacitance, no bank."""
-        nothing = np.zeros_like(self._live[1])
+        nothing, one = np.zeros_like(self._live[0]), np.ones_like(self._exponents)
+        slots, _, *earth = self._rest
         fill: Any = assemble
         values = np.empty_like(self._values)
-        slots, _, *earth = self._rest
-        no_load = earth[:4], np.zeros(0, np.int64), np.zeros(0, np.complex128)
-        fill(1.0, *self._branches, self._live[0], nothing, nothing, *self._live[3:], self._turn, slots,
-             np.zeros(len(self.pattern.live_shunt), np.complex128), *no_load[0], *no_load[1:], earth[6], np.zeros(0, np.int64),
-             np.zeros((0, 9)), values)  # fmt: skip
+        fill(1.0, *self._at(1.0), self._which, one, nothing, nothing, *self._live[2:], self._turn, slots,
+             np.zeros(len(self.pattern.live_shunt), np.complex128), *earth[:4], np.zeros(0, np.int64),
+             np.zeros(0, np.complex128), earth[6], np.zeros(0, np.int64), np.zeros((0, 9)), values)  # fmt: skip
         lu = SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True)
         lu.factorise(values)
         unit = np.zeros(self.pattern.n, np.complex128)

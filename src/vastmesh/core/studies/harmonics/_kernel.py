@@ -16,37 +16,40 @@ PARALLEL, SERIES, MOTOR_SHARE = 0, 1, 2
 
 @njit(cache=True, nogil=True)
 def assemble(
-    order: float, r: Any, x: Any, skin: Any, shunt_from: Any, shunt_to: Any, long: Any, ratio_from: Any, ratio_to: Any,
+    order: float, r: Any, x: Any, which: Any, skin: Any, shunt_from: Any, shunt_to: Any, long: Any, ff: Any, ft: Any, tt: Any,
     turn: Any, slots: Any, shunt: Any, earth_slot: Any, earth_r: Any, earth_x: Any, earth_k: Any, load_slot: Any, load_y: Any,
     form: int, filter_slot: Any, filters: Any, out: Any,
 ) -> None:  # fmt: skip
     """Fill ``out`` (nnz,) with the matrix at an order.
 
-    Branches (n,) of the live part: ``r``, ``x``, ``skin`` at order 1; complex ``shunt_from``, ``shunt_to``; ``long``: by the
-    equations of a long line; ``turn``: exp(j shift) of the sequence. ``slots``: (4 n + n_shunt,) as of the nodal pattern.
+    Branches (n,) of the live part: ``r``, ``x`` at order 1; ``skin[which]``: how many times its resistance each has at this
+    order; complex ``shunt_from``, ``shunt_to``; ``long``: by the equations of a long line; ``ff``, ``ft``, ``tt``: 1 over the
+    products of its ratios; ``turn``: exp(j shift) of the sequence. ``slots``: (4 n + n_shunt,) as of the nodal pattern.
     ``load_y``: conj(S)/V² at order 1, in a ``form``. ``filters``: circuits of what is in service, per unit, (n, 9).
     """
     out[:] = 0
     n = len(r)
     for k in range(n):
-        z = complex(r[k] * order ** skin[k], x[k] * order)
+        z = complex(r[k] * skin[which[k]], x[k] * order)
         yf, yt = scaled(shunt_from[k], order), scaled(shunt_to[k], order)
-        if long[k]:
-            s = z * (yf + yt)
+        both = yf + yt
+        if long[k] and (both.real != 0 or both.imag != 0):
+            s = z * both
             if abs(s.real) + abs(s.imag) < 1e-2:  # short for the wave: the series, good to 1e-12 and ten times as fast
-                z = z * (1 + s / 6 * (1 + s / 20 * (1 + s / 42)))
-                half = 1 - s / 12 * (1 - s / 10 * (1 - 17 * s / 168))
+                z = z * (1 + s * (1 / 6) * (1 + s * (1 / 20) * (1 + s * (1 / 42))))
+                half = 1 - s * (1 / 12) * (1 - s * (1 / 10) * (1 - s * (17 / 168)))
             else:
                 t = np.sqrt(s)
                 z = z * np.sinh(t) / t
                 half = np.tanh(t / 2) / (t / 2)
             yf, yt = yf * half, yt * half
-        y = 1 / z
-        a, b = ratio_from[k], ratio_to[k]
-        out[slots[k]] += (y + yf) / (a * a)
-        out[slots[n + k]] -= y / (a * b) * turn[k]
-        out[slots[2 * n + k]] -= y / (a * b) * np.conj(turn[k])
-        out[slots[3 * n + k]] += (y + yt) / (b * b)
+        size = 1 / (z.real * z.real + z.imag * z.imag)
+        y = complex(z.real * size, -z.imag * size)
+        out[slots[k]] += (y + yf) * ff[k]
+        across = y * ft[k]
+        out[slots[n + k]] -= across * turn[k]
+        out[slots[2 * n + k]] -= across * turn[k].conjugate()
+        out[slots[3 * n + k]] += (y + yt) * tt[k]
     for k in range(len(shunt)):
         out[slots[4 * n + k]] += scaled(shunt[k], order)
     for k in range(len(earth_slot)):
