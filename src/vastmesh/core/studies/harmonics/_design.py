@@ -28,7 +28,7 @@ from ._limits import Level, level_of, named, order_in
 from ._options import DesignOptions, DistortionOptions, SearchOptions
 from ._scan import assumptions, grid_of
 
-_KINDS = {
+KINDS = {
     "single": "single-tuned",
     "double": "double-tuned",
     "high_pass": "high-pass",
@@ -351,7 +351,7 @@ def _published(
     before, after = (max(v[1] for v in values[k]) for k in ("b", "a"))
     said = f"{e.steps} × {e.step_mvar:g}" if e.steps > 1 else f"{e.step_mvar:g}"
     statement = (
-        f"A {_KINDS[e.design]} filter of {said} Mvar tuned to order {e.tuned_order:g} at {bus.name}: distortion "
+        f"A {KINDS[e.design]} filter of {said} Mvar tuned to order {e.tuned_order:g} at {bus.name}: distortion "
         f"{before:.2f} → {after:.2f} % at worst"
         + (f"; with it a parallel resonance at order {resonance / hz:.2f}." if resonance else ".")
     )

@@ -25,7 +25,18 @@ from ...network import Add, Bus, Change, Namer, Network, Remove, SchemeChange, U
 from ...results import Account, Axis, Column, Figure, Finding, Result, Series, Table
 from ...severity import Severity
 from ..base import Inputs, Progress
-from ._design import Case, cases, distortion_options, into_bus, orders_of, quiet, round_to, taken_out, with_changes
+from ._design import (
+    KINDS,
+    Case,
+    cases,
+    distortion_options,
+    into_bus,
+    orders_of,
+    quiet,
+    round_to,
+    taken_out,
+    with_changes,
+)
 from ._distortion import run_distortion
 from ._grid import sequence_of
 from ._limits import Level, levels_of
@@ -40,13 +51,6 @@ _MOST_CELLS = 4_000_000
 _MOST_VERIFIED = 12
 _DETUNED_PCT = (14.0, 7.0, 5.67)
 _MOST_CURRENT = 1.3  # of rated: IEC 60871-1
-_KINDS = {
-    "single": "single-tuned",
-    "double": "double-tuned",
-    "high_pass": "high-pass",
-    "c_type": "C-type",
-    "detuned": "detuned",
-}
 
 
 @dataclass(frozen=True)
@@ -338,7 +342,7 @@ def _verified(
     for n, k in enumerate(order[:_MOST_VERIFIED]):
         if not _keeps(judged[k], options):
             return None
-        progress(0.7 + 0.3 * n / _MOST_VERIFIED, f"{_KINDS[tried[k].kind]} of {tried[k].mvar:g} Mvar in full")
+        progress(0.7 + 0.3 * n / _MOST_VERIFIED, f"{KINDS[tried[k].kind]} of {tried[k].mvar:g} Mvar in full")
         if all(_in_full(case, was, tried[k], steps, asked, options, tells)
                for case, was in zip(every, before, strict=True) for steps in range(1, tried[k].steps + 1)):  # fmt: skip
             judged[k].verified = "yes"
@@ -383,7 +387,7 @@ def _published(
     binds = [judged[k].binds for k in order]
     table = Table("candidates", "Candidates", [
         Column("id", "Id", [options.bus] * len(order), fixed=True),
-        Column("kind", "Kind", [_KINDS[tried[k].kind] for k in order], fixed=True),
+        Column("kind", "Kind", [KINDS[tried[k].kind] for k in order], fixed=True),
         Column("mvar", "Power", np.array([tried[k].mvar for k in order]), "Mvar", 2, "Of all steps, at nominal voltage"),
         Column("steps", "Steps", np.array([tried[k].steps for k in order]), None, 0),
         Column("order", "Tuned", np.array([tried[k].order for k in order]), None, 2),
@@ -406,7 +410,7 @@ def _published(
         c, j = tried[best], judged[best]
         said = f"{c.steps} × {round_to(c.mvar / c.steps):g}" if c.steps > 1 else f"{c.mvar:g}"
         orders = f"{c.order:.3g}" + (f" and {c.second:.3g}" if c.second else "")
-        statement = (f"A {_KINDS[c.kind]} filter of {said} Mvar tuned to {orders} is the cheapest of {keeping} that keep "
+        statement = (f"A {KINDS[c.kind]} filter of {said} Mvar tuned to {orders} is the cheapest of {keeping} that keep "
                      f"everything: {j.cost:,.0f}, {100 * j.share:.0f} % of a level at most.")  # fmt: skip
         name = Namer(with_changes(inputs, gone).network).plain(f"Filter {bus.name}")
         changes = [*gone, Add(item=c.item(name, options.bus))]
@@ -427,7 +431,7 @@ def _published(
         )
         why += [f"a power factor of {j.factor:.3f}"] if j.factor < options.power_factor else []
         why += [f"a current of {100 * j.current:.0f} % of its fundamental"] if j.current > _MOST_CURRENT else []
-        statement = (f"None of {len(tried)} filters keeps everything. The nearest, {_KINDS[c.kind]} of {c.mvar:g} Mvar tuned to "
+        statement = (f"None of {len(tried)} filters keeps everything. The nearest, {KINDS[c.kind]} of {c.mvar:g} Mvar tuned to "
                      f"{c.order:.3g}, has {', '.join(why) or 'a load flow that its own power alters too much'}.")  # fmt: skip
     else:
         statement = "Nothing was tried: no order comes near a level."
