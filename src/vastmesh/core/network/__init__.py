@@ -3,7 +3,7 @@
 from .changes import Add, Change, Remove, Update, clashing, conflicts, touched_fields
 from .copies import Pasted, clip, paste, root_of
 from .elements._demand import Demand
-from .elements._harmonics import Spectrum, resistance_factor, spectrum_values
+from .elements._harmonics import Spectrum, own_pct, resistance_factor, spectrum_values
 from .elements._neutral import neutral_ohm
 from .elements._phases import PHASES, phases_of, tap_positions
 from .elements.bus import Bus
@@ -142,6 +142,7 @@ __all__ = [
     "make_item",
     "merged",
     "neutral_ohm",
+    "own_pct",
     "paste",
     "phases_of",
     "profile",

@@ -132,11 +132,20 @@ def source_model() -> Any:
 _OWN: When = {"source_model": ("parallel", "voltage")}
 
 
+OWN_X_PCT, OWN_R_PCT = 15.0, 1.5  # where nothing is entered: a filter reactor of a converter
+
+
 def own_reactance() -> Any:
-    return quantity("Its reactance", "At the network's frequency, of its rating (a load's: of its power)", unit="%", default=15.0,
-                    gt=0, le=1000, typical=True, group="harmonics", when=_OWN)  # fmt: skip
+    return quantity("Its reactance", "At the network's frequency, of its rating (a load's: of its power); 15 % when blank", unit="%",
+                    default=None, gt=0, le=1000, group="harmonics", when=_OWN)  # fmt: skip
 
 
 def own_resistance() -> Any:
-    return quantity("Its resistance", "Of its rating (a load's: of its power)", unit="%", default=1.5, ge=0, le=1000,
-                    typical=True, group="harmonics", when=_OWN)  # fmt: skip
+    return quantity("Its resistance", "Of its rating (a load's: of its power); 1.5 % when blank", unit="%", default=None, ge=0,
+                    le=1000, group="harmonics", when=_OWN)  # fmt: skip
+
+
+def own_pct(e: Any) -> complex:
+    """Resistance and reactance of an element's own impedance, % of its rating."""
+    r, x = e.own_r_pct, e.own_x_pct
+    return complex(OWN_R_PCT if r is None else r, OWN_X_PCT if x is None else x)

@@ -74,8 +74,8 @@ class Inverter(Element):
         "spectrum", "Harmonic currents it injects", label="Spectrum", group="harmonics"
     )
     source_model: SourceModel = source_model()
-    own_x_pct: float = own_reactance()
-    own_r_pct: float = own_resistance()
+    own_x_pct: float | None = own_reactance()
+    own_r_pct: float | None = own_resistance()
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:

@@ -30,8 +30,8 @@ class Load(Demand):
     )  # fmt: skip
     spectrum: str | None = catalogue_type("spectrum", "Harmonic currents it draws", label="Spectrum", group="harmonics")
     source_model: SourceModel = source_model()
-    own_x_pct: float = own_reactance()
-    own_r_pct: float = own_resistance()
+    own_x_pct: float | None = own_reactance()
+    own_r_pct: float | None = own_resistance()
 
     @model_validator(mode="after")
     def _whole(self) -> Self:

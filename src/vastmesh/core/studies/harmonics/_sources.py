@@ -13,7 +13,7 @@ import numpy as np
 
 from ...catalogue import find_type, source_impedance_ohm
 from ...flow.balanced import Reading
-from ...network import Inverter, Load, Network, OwnType, Source, spectrum_values
+from ...network import Inverter, Load, Network, OwnType, Source, own_pct, spectrum_values
 from ...network import Spectrum as Rows
 from ._options import GridOptions
 
@@ -114,7 +114,8 @@ def own_impedance(e: Distorting, kv: float, base_mva: float, options: GridOption
         z = source_ohm(e, kv, options) / kv**2 * base_mva
         return Own(z.real, z.imag, options.source_exponent)
     size = rating(e)
-    return Own(e.own_r_pct / 100 * base_mva / size, e.own_x_pct / 100 * base_mva / size) if size else None
+    z = own_pct(e) / 100 * base_mva / size if size else 0j
+    return Own(z.real, z.imag) if size else None
 
 
 def source_ohm(e: Source, kv: float, options: GridOptions) -> complex:
