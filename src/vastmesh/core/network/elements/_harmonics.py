@@ -136,8 +136,8 @@ OWN_X_PCT, OWN_R_PCT = 15.0, 1.5  # where nothing is entered: a filter reactor o
 
 
 def own_reactance() -> Any:
-    return quantity("Its reactance", "At the network's frequency, of its rating (a load's: of its power); 15 % when blank", unit="%",
-                    default=None, gt=0, le=1000, group="harmonics", when=_OWN)  # fmt: skip
+    return quantity("Its reactance", "At the network's frequency, of its rating (a load's: of its power); 15 % when blank",
+                    unit="%", default=None, gt=0, le=1000, group="harmonics", when=_OWN)  # fmt: skip
 
 
 def own_resistance() -> Any:
