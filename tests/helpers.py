@@ -75,7 +75,7 @@ def assert_balanced(net: Network, result: LoadFlowResult, *, within_mva: float =
             continue
         p, q = row["active_power_mw"], row["reactive_power_mvar"]
         drawn = row["kind"] in ("load", "lumped", "induction_motor", "synchronous_motor")
-        sign = complex(-p, -q) if drawn else complex(-p, q) if row["kind"] == "shunt" else complex(p, q)
+        sign = complex(-p, -q) if drawn else complex(-p, q) if row["kind"] in ("shunt", "filter") else complex(p, q)
         add(row["bus"], sign)
     for row in result.tables["windings"].records() if "windings" in result.tables else []:
         for side in ("hv", "mv", "lv"):

@@ -191,7 +191,7 @@ def test_from_selection_over_balancing_to_comparison(bench: Page) -> None:
     expect(bench.get_by_test_id("scheme-mark").first).to_be_visible()
     effect = bench.get_by_test_id("scheme-effect")
     expect(effect).to_contain_text("N to earth")
-    expect(effect).to_contain_text(re.compile(r"Breaches ?27 → 4"))
+    expect(effect).to_contain_text(re.compile(r"Breaches ?28 → 4"))
     best = bench.get_by_role("textbox", name="keep the best")
     moved = int(best.input_value())
     best.fill("3")

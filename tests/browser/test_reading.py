@@ -19,7 +19,7 @@ def test_hovering_shows_figures_and_finding_hover_marks_the_sheet(bench: Page) -
     expect(bench.get_by_text(re.compile(r"1\.0250 p\.u\. · 135\.300 kV"))).to_be_visible()
     finding(bench, "T-Q1").hover()
     expect(bench.locator('[data-halo="T-Q1"]')).to_have_count(1)
-    expect(bench.get_by_text(re.compile(r"11[56]\.\d % loaded"))).to_be_visible()
+    expect(bench.get_by_text(re.compile(r"11[78]\.\d % loaded"))).to_be_visible()
 
 
 def test_lens_changes_what_the_colours_mean(bench: Page) -> None:

@@ -25,7 +25,7 @@ def test_demo_round_trips_with_its_origins(demo: Network) -> None:
     imported = read_network(write_network(demo, "Corvane Coast", "document"), "x.json")
     assert imported.network == demo
     assert imported.title == "Corvane Coast"
-    assert any("116 × bus" in r.text for r in imported.report.read)
+    assert any("119 × bus" in r.text for r in imported.report.read)
 
 
 def test_every_way_of_cutting_a_file_in_half_is_an_error(demo: Network) -> None:

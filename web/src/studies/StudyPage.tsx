@@ -293,7 +293,7 @@ function Findings({ result, address }: { result: StudyResult; address: string | 
             {address && (
               <Plain
                 onPress={() => setAsked(asked === f.text ? null : f.text)}
-                aria-label={`Why: ${items.get(f.element)?.name ?? f.element}`}
+                aria-label={`${asked === f.text ? 'Close' : 'Why'}: ${items.get(f.element)?.name ?? f.element}`}
               >
                 {asked === f.text ? 'Close' : 'Why'}
               </Plain>
