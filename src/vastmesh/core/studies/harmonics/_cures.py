@@ -117,7 +117,9 @@ def _ideas(inputs: Inputs, result: Result, bus: Bus, h: float, banks: list[str])
         moved = [Update(id=c.id, values={"values": {name if i == ident else i: v for i, v in c.values.items()}})
                  for c in network.of(Condition) if ident in c.values]  # fmt: skip
         found.append((f"Detune {e.name} with 7 % reactors", [Add(item=detuned), *moved, Remove(id=ident)]))
-        on = int(condition.values.get(ident, {}).get("steps_on") or e.steps_on)
+        # A condition may say that no step is on, so 0 is an answer and only a missing value asks the element.
+        said = condition.values.get(ident, {}).get("steps_on")
+        on = e.steps_on if said is None else int(said)
         for k in (on - 1, on + 1):
             if 0 <= k <= e.steps and not e.automatic:
                 found.append((f"Switch {e.name} to {k} of {e.steps} steps", [_switched(inputs, ident, k)]))

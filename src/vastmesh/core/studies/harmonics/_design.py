@@ -124,12 +124,12 @@ def distortion_options(options: DesignOptions | SearchOptions, bus: str) -> Dist
 
 
 def into_bus(inputs: Inputs, bus: str) -> complex | None:
-    """Power that branches bring to a bus, MVA, filters and banks there not counted; None without a solution or supply."""
+    """Power in MVA of the branch that brings a bus most of it; None without a solution or a supply."""
     network = inputs.network.under(inputs.under)
     result = LiveLoadFlow(network).solve(inputs.under)
     if not result.account.converged:
         return None
-    total, largest = 0j, 0j
+    largest = 0j
     branches = result.tables["branches"]
     for n, ends in enumerate(zip(branches["from_bus"], branches["to_bus"], strict=True)):
         for end, at in zip(("from", "to"), ends, strict=True):
@@ -137,7 +137,6 @@ def into_bus(inputs: Inputs, bus: str) -> complex | None:
                 s = complex(branches[f"{end}_active_power_mw"][n], branches[f"{end}_reactive_power_mvar"][n])
                 if np.isfinite(s.real) and s.real < largest.real:
                     largest = s
-                total += s if np.isfinite(s.real) else 0
     return -largest if largest else None
 
 
