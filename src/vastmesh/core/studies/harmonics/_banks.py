@@ -10,6 +10,7 @@ import numpy as np
 from ...network import Bus, Filter, Network, Shunt
 from ...results import Column, Finding, Table
 from ...severity import Severity
+from ._grid import capacitor_ohm
 from ._models import Model, Order
 
 _MOST = {"current_pct": 130.0, "voltage_pct": 110.0}
@@ -48,10 +49,8 @@ def _rated(network: Network, ident: str, frequency_hz: float) -> tuple[float, fl
     bus = network[e.bus]
     assert isinstance(bus, Bus)
     nominal = bus.nominal_kv or 1.0
-    kv = e.rated_kv or nominal
-    if isinstance(e, Shunt):
-        return kv**2 / ((e.step_mvar or 1.0) * max(e.steps_on, 1)), kv
-    return e.circuit(nominal, frequency_hz).xc / max(e.steps_on, 1), e.capacitor_voltage_kv(nominal, frequency_hz)
+    kv = e.rated_kv or nominal if isinstance(e, Shunt) else e.capacitor_voltage_kv(nominal, frequency_hz)
+    return capacitor_ohm(e, nominal, frequency_hz), kv
 
 
 def stressed(capacitors: Table) -> list[Finding]:

@@ -37,6 +37,7 @@ from ...network import (
     LineGeometry,
     LumpedLoad,
     Network,
+    Shunt,
     Source,
     SynchronousMotor,
     resistance_factor,
@@ -341,6 +342,14 @@ class Grid:
         """Which rows of the shunts are filters, whose circuit stands in their place at other orders."""
         kinds = self.arrays.element_kind
         return np.array([kinds[e] == "filter" for e in self.arrays.tables["shunt"]["element"].tolist()], np.bool_)
+
+
+def capacitor_ohm(e: Shunt | Filter, nominal_kv: float, frequency_hz: float) -> float:
+    """Reactance in Ω of the capacitors that are on, one phase of the star, at the frequency of the network."""
+    steps = max(e.steps_on, 1)
+    if isinstance(e, Shunt):
+        return (e.rated_kv or nominal_kv) ** 2 / ((e.step_mvar or 1.0) * steps)
+    return e.circuit(nominal_kv, frequency_hz).xc / steps
 
 
 def sequence_of(order: float) -> int:

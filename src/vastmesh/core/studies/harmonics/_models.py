@@ -74,16 +74,6 @@ class Order:
     flow: Complexes
 
 
-class Injecting(Protocol):
-    """What injects. ``orders``: as of a spectrum."""
-
-    @property
-    def element(self) -> str: ...
-    @property
-    def orders(self) -> dict[float, tuple[float, float, bool]]: ...
-    def known(self, order: float) -> bool: ...
-
-
 class Model(Protocol):
     """A solved network with everything that injects in it."""
 

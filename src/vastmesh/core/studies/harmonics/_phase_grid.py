@@ -22,7 +22,7 @@ from ...errors import SingularMatrix
 from ...flow import phases
 from ...flow.balanced import Reading as BalancedReading
 from ...network import Change, Filter, Inverter, Load, LumpedLoad, Network, Shunt, Source, Update
-from ._grid import FORMS
+from ._grid import FORMS, capacitor_ohm
 from ._kernel import demands
 from ._options import GridOptions
 from ._sources import Distorting, Own, Spectrum, distorting, own_impedance, rating, source_model, turned
@@ -243,13 +243,9 @@ class PhaseGrid:
         for n in np.flatnonzero((t["key"] < 4 * a.n_bus) & (t["key"] % 4 < NEUTRAL)).tolist():
             e = self.network.items.get(a.element_id[t["element"][n]])
             kv = float(a.bus_kv[t["key"][n] // 4])
-            if isinstance(e, Shunt) and e.device == "capacitor":
-                xc = (e.rated_kv or kv) ** 2 / ((e.step_mvar or 1.0) * max(e.steps_on, 1))
-            elif isinstance(e, Filter):
-                xc = e.circuit(kv, self.frequency_hz).xc / max(e.steps_on, 1)
-            else:
-                continue
-            found[e.id] = found.get(e.id, 0.0) + float(abs(amps[n]) ** 2 * xc / order)
+            if isinstance(e, Filter) or (isinstance(e, Shunt) and e.device == "capacitor"):
+                xc = capacitor_ohm(e, kv, self.frequency_hz)
+                found[e.id] = found.get(e.id, 0.0) + float(abs(amps[n]) ** 2 * xc / order)
         return found
 
     def terminal_currents(self, v: Complexes) -> Complexes:
