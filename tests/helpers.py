@@ -8,7 +8,9 @@ import numpy as np
 from hypothesis import strategies as st
 
 from vastmesh.core.network import Network
+from vastmesh.core.results import Result
 from vastmesh.core.results.state import LoadFlowResult
+from vastmesh.core.studies import STUDIES, Inputs
 
 Item = dict[str, Any]
 
@@ -44,6 +46,19 @@ def switch(frm: str, to: str, **more: Any) -> Item:
 
 def network(*items: Item) -> Network:
     return Network.from_items(items)
+
+
+def run_study(study: str, given: Network | Inputs, **options: Any) -> Result:
+    """A study by its name, here and now; of a network as it stands, without its schemes."""
+    kind = STUDIES[study]
+    inputs = given if isinstance(given, Inputs) else Inputs(given)
+    return kind.run(inputs, kind.options(**options), lambda share, words: None)
+
+
+def at(result: Any, table: str, ident: str, name: str) -> Any:
+    """One figure of a table."""
+    found = result.tables[table]
+    return found[name][list(found["id"]).index(ident)]
 
 
 def volts(result: LoadFlowResult) -> dict[str, complex]:

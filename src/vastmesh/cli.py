@@ -13,7 +13,7 @@ from typing import Any
 
 from . import __version__
 from .core.errors import FieldProblem, InvalidFields, VastMeshError
-from .core.network import SETTINGS_ID, Add, Condition, Network, Update
+from .core.network import SETTINGS_ID, Add, Condition, Network, Update, layered
 from .core.options import options_of
 from .core.results import Result, Table
 from .core.results.state import solve_as_set
@@ -213,7 +213,7 @@ def _solve(arguments: argparse.Namespace) -> int:
         options["tolerance_pu"] = arguments.tolerance
     if arguments.reactive_limits:
         options["reactive_limits"] = arguments.reactive_limits == "on"
-    return _print(imported.title, solve_as_set(imported.network, **options), as_data=arguments.json)
+    return _print(imported.title, solve_as_set(layered(imported.network).network, **options), as_data=arguments.json)
 
 
 def _study(arguments: argparse.Namespace) -> int:
@@ -228,7 +228,7 @@ def _study(arguments: argparse.Namespace) -> int:
     imported = _network(arguments)
     options = options_of(study.options, {k: _value(v) for k, v in given.items()})
 
-    inputs = Inputs(imported.network)
+    inputs = Inputs.of(imported.network)
     workers = arguments.workers if arguments.workers is not None else (0 if study.split is None else usual_size())
     result = (
         study.run(inputs, options, _bar) if workers <= 0 else run_beside(study, inputs, options, workers, _bar)

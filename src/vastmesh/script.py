@@ -36,6 +36,7 @@ from .core.network import (
     Update,
     clip,
     grow,
+    layered,
     paste,
     removal,
     with_rules,
@@ -134,7 +135,7 @@ class Draft:
 
     def solve(self, **options: Any) -> LoadFlowResult:
         """Load flow under the condition in use, balanced or per phase as the settings say; options go before them."""
-        return solve_as_set(self.network, **options)
+        return solve_as_set(layered(self.network).network, **options)
 
     def study(self, name: str, *, workers: int = 0, **options: Any) -> Result:
         """Any study by its name, with its options by theirs: ``study("sweep", start=0.5, stop=1.2)``.
@@ -147,8 +148,8 @@ class Draft:
         if workers > 0:
             from .runner import run_beside  # brings the store along, which few scripts need
 
-            return run_beside(found, Inputs(self.network), given, workers, _silent)
-        return found.run(Inputs(self.network), given, _silent)
+            return run_beside(found, Inputs.of(self.network), given, workers, _silent)
+        return found.run(Inputs.of(self.network), given, _silent)
 
     def check(self) -> list[Check]:
         """What is missing, implausible or contradictory."""

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import pytest
 
+from tests.helpers import run_study as run
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Add, Condition, Filter, Network, SchemeChange, Update
 from vastmesh.core.results import Result
@@ -19,11 +20,6 @@ from vastmesh.core.studies.harmonics._search import State, _with
 
 MEDIUM = Level("", "medium")
 DRIVE = "Six-pulse drive with choke"
-
-
-def run(study: str, network: Network, **options: Any) -> Result:
-    kind = STUDIES[study]
-    return kind.run(Inputs(network), kind.options(**options), lambda share, words: None)
 
 
 def works(*more: dict[str, Any]) -> Network:

@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 import pytest
 
+from tests.helpers import at
+from tests.helpers import run_study as run
 from vastmesh.core.electrical.admittance import nodal_values
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.flow import Ending
@@ -20,16 +22,6 @@ from vastmesh.core.studies.harmonics._limits import generic_pct
 
 BRIDGE = "Six-pulse rectifier, ideal"
 QUIET = {"demand": "none", "lines": "nominal"}
-
-
-def run(study: str, network: Network, **options: Any) -> Result:
-    kind = STUDIES[study]
-    return kind.run(Inputs(network), kind.options(**options), lambda share, words: None)
-
-
-def at(result: Result, table: str, ident: str, column: str) -> float:
-    found = result.tables[table]
-    return float(found[column][list(found["id"]).index(ident)])
 
 
 def net(*items: dict[str, Any]) -> Network:

@@ -482,9 +482,13 @@ class ExportIn(_Body):
 
 
 class AxisOut(BaseModel):
+    """``linked``: pointing on one such axis marks the place on the others; ``per``: what one of it is here."""
+
     label: str
     unit: str | None = None
     digits: int | None = None
+    linked: str | None = None
+    per: float = 1.0
 
 
 class SeriesOut(BaseModel):

@@ -247,8 +247,8 @@ class LiveSession:
         """Start a study on the network as it stands; kept under a name when it has finished."""
         with self.lock:
             network, revision, condition = self.network.copy(), self.revision, self.network.condition
-            schemes = tuple(s.id for s in self.base.of(Scheme) if s.active)
-        inputs = Inputs(network, condition, schemes, revision)
+            schemes, back = tuple(s.id for s in self.base.of(Scheme) if s.active), self.layers.back
+        inputs = Inputs(network, condition, schemes, revision, back)
         return runner.submit(study, inputs, options, project=self.project_id, keep=keep, note=note, slot=slot, tab=tab)
 
     def items(self) -> list[dict[str, Any]]:

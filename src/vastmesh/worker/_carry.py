@@ -3,6 +3,7 @@ from __future__ import annotations
 import traceback
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from typing import IO, Any
 
 import orjson
@@ -65,7 +66,7 @@ class Bench:
     def _whole(self, task: Task, tell: Tell) -> Reply:
         inputs = self.inputs(task.inputs)
         # A study may alter the network it gets; the next one shall find it as it was.
-        own = Inputs(inputs.network.copy(), inputs.condition, inputs.schemes, inputs.revision)
+        own = replace(inputs, network=inputs.network.copy())
         result = task.study.run(own, task.options, tell)
         packed = pack_result(result, inputs, task.options.model_dump(mode="json"))
         return [packed.facts, packed.tables]

@@ -42,7 +42,8 @@ class Unfit:
 class Layered:
     """The network under its schemes. ``network`` is the present one itself where no scheme is on.
 
-    ``by``: element -> schemes that change it, in order; ``added``: element -> scheme that adds it.
+    ``by``: element -> schemes that change it, in order; ``added``: element -> scheme that adds it; ``back``: leads from it to
+    the present network.
     """
 
     network: Network
@@ -50,6 +51,7 @@ class Layered:
     added: dict[str, str] = field(default_factory=dict)
     clashes: list[Clash] = field(default_factory=list)
     unfit: list[Unfit] = field(default_factory=list)
+    back: tuple[Change, ...] = ()
 
 
 def schemes_in_order(network: Network) -> list[Scheme]:
@@ -70,6 +72,7 @@ def layered(network: Network, chosen: Iterable[str] | None = None) -> Layered:
     if not any(s.counting() for s in active):
         return Layered(network)
     found = Layered(network.copy())
+    back: list[Change] = []
     for scheme in active:
         for number, entry in enumerate(scheme.changes):
             if not entry.on:
@@ -80,12 +83,14 @@ def layered(network: Network, chosen: Iterable[str] | None = None) -> Layered:
             except DataError as error:
                 found.unfit.append(Unfit(scheme.id, number, ident, str(error)))
                 continue
+            back[:0] = done.inverse
             for touched in (*done.changed, *done.removed):
                 names = found.by.setdefault(touched, [])
                 if scheme.id not in names:
                     names.append(scheme.id)
             if isinstance(entry.change, Add):
                 found.added[ident] = scheme.id
+    found.back = tuple(back)
     for i, earlier in enumerate(active):
         for later in active[i + 1 :]:
             for ident, name in sorted(conflicts(earlier.counting(), later.counting())):

@@ -13,11 +13,17 @@ Values = Sequence[float | str | None] | NDArray[Any]
 
 @dataclass(frozen=True)
 class Axis:
-    """What an axis counts; ``digits``: decimals that mean something. Words instead of numbers stand at even distances."""
+    """What an axis counts; ``digits``: decimals that mean something. Words instead of numbers stand at even distances.
+
+    ``linked``: names what plots have in common, so that pointing in one marks the same place in the others; ``per``: what one
+    of it is on this axis.
+    """
 
     label: str
     unit: str | None = None
     digits: int | None = None
+    linked: str | None = None
+    per: float = 1.0
 
 
 @dataclass(frozen=True)

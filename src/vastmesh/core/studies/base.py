@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from pydantic import BaseModel
 
 from ..errors import FieldProblem, InvalidFields, VastMeshError
-from ..network import Condition, Network
+from ..network import Change, Condition, Network, Scheme, layered, schemes_in_order
 from ..results import Cause, Result
 from ..workings import Working
 
@@ -30,18 +30,51 @@ class Inputs:
     """What a study is made of: plain data that can be sent to another process.
 
     ``network``: as it stands, schemes that are on included; ``condition``: the one in use unless another is named;
-    ``schemes``: which are on, by id; ``revision``: of the network.
+    ``schemes``: which are on, by id; ``back``: leads from it to the present network, without any; ``revision``: of the network.
     """
 
     network: Network
     condition: Condition | None = None
     schemes: tuple[str, ...] = ()
     revision: int = 0
+    back: tuple[Change, ...] = ()
+
+    @classmethod
+    def of(cls, present: Network) -> Inputs:
+        """A present network under the schemes in it that are on."""
+        layers = layered(present)
+        return cls(layers.network, schemes=tuple(s.id for s in present.of(Scheme) if s.active), back=layers.back)
+
+    def laid(self, schemes: Sequence[str]) -> Inputs:
+        """The same under these schemes instead, by id. Raises :class:`InvalidFields` for one that is not there."""
+        present = self.network.copy()
+        present.apply(self.back)
+        return replace(self, network=layered(present, schemes).network, schemes=tuple(schemes), back=())
 
     @property
     def under(self) -> Condition:
         """The condition that counts."""
         return self.condition or self.network.condition
+
+
+@dataclass(frozen=True)
+class Case:
+    """One of the states that are held beside each other: what it is called, and the inputs of it."""
+
+    label: str
+    inputs: Inputs
+
+
+def cases(inputs: Inputs, over: str) -> list[Case]:
+    """``present``: what is given, without a label. ``conditions``: every condition. ``schemes``: the present network, each scheme
+    alone, and those that are on together where they are several."""
+    if over == "conditions":
+        return [Case(c.name, replace(inputs, condition=c)) for c in inputs.network.of(Condition)] or [Case("", inputs)]
+    if over == "schemes":
+        every = [("no scheme", ()), *((s.name, (s.id,)) for s in schemes_in_order(inputs.network))]
+        several = [("all that are on", inputs.schemes)] if len(inputs.schemes) > 1 else []
+        return [Case(label, inputs.laid(chosen)) for label, chosen in (*every, *several)]
+    return [Case("", inputs)]
 
 
 Explain = Callable[[Network, Result, Condition, str, Mapping[str, Any]], list[Working]]

@@ -7,52 +7,57 @@ order, or as plain numbers. Balanced, an order is positive or negative sequence,
 
 from __future__ import annotations
 
-from dataclasses import replace
-from typing import Any
-
 import numpy as np
 
 from ...electrical.arrays import Floats
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
-from ...network import Condition, Network
-from ...results import Account, Axis, Bound, Column, Figure, Quantity, Result, Series, Table
+from ...network import Network
+from ...results import Account, Column, Quantity, Result, Table
 from ...severity import Severity
-from ..base import Inputs, Progress
+from ..base import Inputs, Progress, cases
 from ._banks import bank_table, stressed
 from ._currents import at_coupling
+from ._drawn import called, figures_of
 from ._judged import level_findings
-from ._limits import level_of, named
+from ._limits import named
 from ._models import Model, Order, by_conductor, by_sequence
 from ._options import DistortionOptions
-from ._pictured import in_time
 from ._scan import assumptions, grid_of
+from ._told import Told
 from ._weights import psophometric, tif
-from ._worst import worst_of
+from ._worst import beside
 
 
 def run_distortion(inputs: Inputs, options: DistortionOptions, progress: Progress) -> Result:
     """Under the condition in use, or the worst of all conditions. Raises :class:`InvalidFields` for a bus that is not there;
     :class:`SingularMatrix` at a resonance without losses."""
+    for field in ("bus", "beside"):
+        ident = getattr(options, field)
+        if ident is not None and ident not in inputs.network:
+            raise InvalidFields([FieldProblem("options", field, ident, "name a bus of this network")])
     if options.over == "present":
         return _under_one(inputs, options, progress)
-    conditions = inputs.network.of(Condition) or [inputs.under]
+    every = cases(inputs, options.over)
     found: list[tuple[str, Result]] = []
-    for n, c in enumerate(conditions):
+    for n, c in enumerate(every):
 
-        def share(fraction: float, words: str, n: int = n, name: str = c.name) -> None:
-            progress((n + fraction) / len(conditions), f"{name}, {words}")
+        def share(fraction: float, words: str, n: int = n, name: str = c.label) -> None:
+            progress((n + fraction) / len(every), f"{name}, {words}")
 
-        found.append((c.name, _under_one(replace(inputs, condition=c), options, share)))
-    return worst_of(found)
+        found.append((c.label, _under_one(c.inputs, _there(options, c.inputs.network), share)))
+    return beside(inputs, options, found)
+
+
+def _there(options: DistortionOptions, network: Network) -> DistortionOptions:
+    """Without what a state does not have: a scheme may add it."""
+    named = ("bus", "beside", "branch", "coupling")
+    gone = {f: None for f in named if (i := getattr(options, f)) is not None and i not in network}
+    return options.model_copy(update=gone)
 
 
 def _under_one(inputs: Inputs, options: DistortionOptions, progress: Progress) -> Result:
     network = inputs.network.under(inputs.under)
-    for field in ("bus", "beside"):
-        ident = getattr(options, field)
-        if ident is not None and ident not in network:
-            raise InvalidFields([FieldProblem("options", field, ident, "name a bus of this network")])
     model = _model(inputs, network, options)
     if model is None:
         text = "The load flow has no solution here, so there are no currents to take shares of. See its account first."
@@ -75,23 +80,6 @@ def _model(inputs: Inputs, network: Network, options: DistortionOptions) -> Mode
         return by_conductor(inputs, options)
     grid = grid_of(inputs, options)
     return by_sequence(network, grid, options) if grid is not None else None
-
-
-class Told:
-    """Per cent of voltage and A by order, and what follows from them alone."""
-
-    def __init__(self, model: Model, options: DistortionOptions, found: list[Order]) -> None:
-        self.orders = [o.order for o in found]
-        self.first = np.abs(model.places.first)
-        phase = np.array([c != "N" for c in model.places.conductor], np.bool_)
-        # A neutral has no fundamental to speak of: it is told against the phases' nominal voltage.
-        with np.errstate(divide="ignore"):
-            self.base = np.where(phase & (options.relative_to == "fundamental") & (self.first > 0), self.first, 1.0)
-        self.volts = np.array([100 * o.volts / self.base for o in found])
-        self.thd = np.sqrt((self.volts**2).sum(axis=0))
-        self.rms = np.sqrt(self.first**2 + ((self.volts * self.base / 100) ** 2).sum(axis=0))
-        self.amps = np.array([o.amps for o in found])
-        self.phase = phase
 
 
 def _published(model: Model, options: DistortionOptions, found: list[Order]) -> Result:
@@ -131,7 +119,7 @@ def _published(model: Model, options: DistortionOptions, found: list[Order]) -> 
     tables = {t.name: t for t in (buses, branches, *more, banks, *who)}
     drawn_too = [int(at[list(buses["id"]).index(options.beside)])] if options.beside in buses["id"] else []
     places = [place, *(n for n in drawn_too if n != place)]
-    figures = _figures(model, options, told, found, places, _wire(model, options))
+    figures = figures_of(model, options, told, found, places, _wire(model, options))
     quantities = [
         Quantity(
             "thd_pct", "Voltage distortion", "buses", "%", 2, "Root of the sum of squares of all orders", "growing"
@@ -191,6 +179,8 @@ def _buses(model: Model, told: Told, per_phase: bool) -> tuple[Table, list[list[
     columns = [
         Column("id", "Id", ids, fixed=True), Column("name", "Name", [model.network[b].name for b in ids], fixed=True),
         Column("nominal_kv", "Nominal", places.kv[first], "kV", 2, fixed=True),
+        Column("fundamental_kv", "Fundamental", told.first[worst] * places.kv[first], "kV", 3,
+               "Of the phase with the largest distortion, times √3" if per_phase else "Between phases"),
         Column("thd_pct", "Distortion", told.thd[worst], "%", 2, "Root of the sum of squares of all orders"),
         *([Column("phase", "Phase", [places.conductor[n] for n in worst], meaning="Where its distortion is largest")]
           if per_phase else []),
@@ -327,63 +317,12 @@ def _whose(model: Model, told: Told, found: list[Order], place: int, name: str) 
     ])  # fmt: skip
 
 
-def _figures(
-    model: Model, options: DistortionOptions, told: Told, found: list[Order], places: list[int], wire: int | None
-) -> list[Figure]:
-    """Spectrum and waveform of the buses drawn, and of the current of a branch where one is asked for."""
-    orders: list[Any] = [f"{h:g}" for h in told.orders]
-    names = [_called(model, n) for n in places]
-    level = level_of(model.network, float(model.places.kv[places[0]]), options.limits)
-    spectrum = Figure("spectrum", "Spectrum", Axis("Order"), Axis("Voltage", "%", 2), [
-        *(Series(f"voltage {n}" if k else "voltage", w, orders, told.volts[:, n], "bars")
-          for k, (n, w) in enumerate(zip(places, names, strict=True))),
-        Series("limit", "level", orders, [level.limit_pct(h) for h in told.orders], "levels"),
-    ])  # fmt: skip
-    waves = []
-    for k, (n, w) in enumerate(zip(places, names, strict=True)):
-        parts = [(o.order, complex(o.phasor[n])) for o in found]
-        wave = _wave(model, complex(model.places.first[n]), parts)
-        waves.append(Series(f"wave {n}" if k else "wave", f"{w}, orders with known angles", *wave))
-    waves.append(Series("fundamental", "fundamental", *_wave(model, complex(model.places.first[places[0]]), [])))
-    volts = Axis("Voltage", "p.u.", 2)
-    made = [spectrum, Figure("waveform", "Waveform", Axis("Time", "ms", 1), volts, waves, [Bound("", 0.0)])]
-    if wire is not None:
-        name = model.network[model.wires.element[wire]].name
-        amps = [float(o.amps[wire]) for o in found]
-        own = complex(model.wires.phasor[wire])
-        flows = [(o.order, complex(o.flow[wire])) for o in found]
-        made += [
-            Figure("current_spectrum", "Current spectrum", Axis("Order"), Axis("Current", "A", 2),
-                   [Series("current", name, orders, amps, "bars")]),
-            Figure("current_waveform", "Current waveform", Axis("Time", "ms", 1), Axis("Current", "A", 1), [
-                Series("wave", f"{name}, orders with known angles", *_wave(model, own, flows)),
-                Series("fundamental", "fundamental", *_wave(model, own, [])),
-            ], [Bound("", 0.0)]),
-        ]  # fmt: skip
-    return made
-
-
-def _called(model: Model, place: int) -> str:
-    conductor = model.places.conductor[place]
-    return model.network[model.places.bus[place]].name + (f" {conductor}" if conductor else "")
-
-
-def _wave(model: Model, first: complex, parts: list[tuple[float, complex]]) -> tuple[Floats, Floats]:
-    """Two cycles, ms and instantaneous values, from the zero of the fundamental; what has no known angle has no place in it."""
-    turn = np.linspace(0, 4 * np.pi, 401)
-    wave = np.sqrt(2) * abs(first) * np.sin(turn)
-    for h, phasor in parts:
-        u = phasor * np.exp(-1j * h * np.angle(first))
-        wave += np.sqrt(2) * np.abs(u) * in_time(h, turn, float(np.angle(u)))
-    return turn / (2 * np.pi * model.frequency_hz) * 1e3, wave
-
-
 def _phasors(model: Model, told: Told, found: list[Order], place: int) -> Table:
     """Orders at the bus drawn as phasors, against the zero of its fundamental."""
     first = complex(model.places.first[place])
     turned = np.array([o.phasor[place] * np.exp(-1j * o.order * np.angle(first)) for o in found])
     size = 100 * np.abs(turned) / told.base[place]
-    return Table("phasors", f"Phasors at {_called(model, place)}", [
+    return Table("phasors", f"Phasors at {called(model, place)}", [
         Column("id", "Id", [model.places.bus[place]] * len(found), fixed=True),
         Column("order", "Order", np.array(told.orders), None, 1, fixed=True),
         Column("voltage_pct", "Voltage", told.volts[:, place], "%", 3),

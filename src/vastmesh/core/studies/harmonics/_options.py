@@ -45,9 +45,9 @@ class ScanOptions(GridOptions):
     to_hz: float = quantity("To", "Last frequency", unit="Hz", default=2500.0, ge=1, le=20_000)
     step_hz: float = quantity("Step", "Between two frequencies; peaks and dips are sought between them", unit="Hz", default=5.0,
                               ge=0.1, le=1000)  # fmt: skip
-    over: Literal["present", "conditions", "steps", "banks"] = choice(
-        "Laid over", "The condition in use alone; every condition; every number of steps of a bank; or every state of all banks "
-        "and filters, with the highest and lowest of them", default="present",
+    over: Literal["present", "conditions", "schemes", "steps", "banks"] = choice(
+        "Laid over", "The condition in use alone; every condition; every scheme beside the present network; every number of "
+        "steps of a bank; or every state of all banks and filters, with the highest and lowest of them", default="present",
     )  # fmt: skip
     bank: str | None = reference("Bank", "Capacitors, reactor or filter whose steps are gone through", to="bank", default=None,
                                  when={"over": ("steps",)})  # fmt: skip
@@ -111,9 +111,15 @@ class DistortionOptions(JudgedOptions):
         "Balanced, by sequence; or per phase, with every conductor, the neutral and earth",
         default="balanced",
     )
-    over: Literal["present", "conditions"] = choice(
-        "Under", "The condition in use, or the worst of every condition", default="present"
-    )
+    over: Literal["present", "conditions", "schemes"] = choice(
+        "Under", "The condition in use; the worst of every condition; or every scheme beside the present network",
+        default="present",
+    )  # fmt: skip
+    shown: Literal["percent", "absolute"] = choice(
+        "Spectra in", "Per cent of what voltages and currents are told against; or V and A", default="percent",
+        group="drawn",
+    )  # fmt: skip
+    along: Literal["order", "hz"] = choice("Spectra by", "Order, or frequency", default="order", group="drawn")
     coupling: str | None = reference(
         "Point of coupling", "A branch into a customer's plant, whose currents are held against the limits of IEEE 519",
         to="branch", default=None, group="currents",

@@ -14,11 +14,11 @@ from ...electrical.arrays import Complexes, Floats
 from ...electrical.conductor import NEUTRAL, ConductorArrays, compile_conductors
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
-from ...network import Condition, Filter, Network, Shunt, Update
+from ...network import Filter, Network, Shunt, Update
 from ...results import Account, Axis, Bound, Column, Figure, Finding, Result, Series, Table
 from ...results.state import LiveLoadFlow
 from ...severity import Severity
-from ..base import Answer, Inputs, Missing, Progress, Split
+from ..base import Answer, Case, Inputs, Missing, Progress, Split, cases
 from ._grid import Grid, sequence_of
 from ._options import ScanOptions
 from ._phase_grid import Legs, PhaseGrid, as_controlled
@@ -32,27 +32,17 @@ MOST_STATES = 64
 _TOGETHER_BY_CONDUCTOR = 10
 
 
-@dataclass(frozen=True)
-class State:
-    """One of the states that are laid over each other: what it is called, and the network in it."""
-
-    label: str
-    inputs: Inputs
-
-
-def states(inputs: Inputs, options: ScanOptions) -> list[State]:
-    """The condition in use, every condition, or every number of steps of a bank. Raises :class:`InvalidFields` for a bank that is
-    not there, or more than :data:`MOST_STATES`."""
-    if options.over == "conditions":
-        found = [State(c.name, replace(inputs, condition=c)) for c in inputs.network.of(Condition)]
-    elif options.over == "steps":
+def states(inputs: Inputs, options: ScanOptions) -> list[Case]:
+    """The condition in use, every condition, every scheme, or every number of steps of a bank or of all. Raises
+    :class:`InvalidFields` for a bank that is not there, or more than :data:`MOST_STATES`."""
+    if options.over == "steps":
         bank = inputs.network.items.get(options.bank or "")
         if not isinstance(bank, Shunt | Filter):
             raise InvalidFields(
                 [FieldProblem("options", "bank", options.bank, "name a bank or filter of this network")]
             )
         found = [
-            State(f"{k} step{'' if k == 1 else 's'} on", with_steps(inputs, [(bank, k)])) for k in range(bank.steps + 1)
+            Case(f"{k} step{'' if k == 1 else 's'} on", with_steps(inputs, [(bank, k)])) for k in range(bank.steps + 1)
         ]
     elif options.over == "banks":
         banks = [
@@ -61,17 +51,17 @@ def states(inputs: Inputs, options: ScanOptions) -> list[State]:
         many = prod(e.steps + 1 for e in banks)
         if many <= MOST_STATES:
             every = product(*(range(e.steps + 1) for e in banks))
-            found = [State(", ".join(f"{e.name} {k}" for e, k in zip(banks, on, strict=True)) or "no bank",
+            found = [Case(", ".join(f"{e.name} {k}" for e, k in zip(banks, on, strict=True)) or "no bank",
                            with_steps(inputs, list(zip(banks, on, strict=True)))) for on in every]  # fmt: skip
         else:
             text = f"{many} states of {len(banks)} banks are too many; at most {MOST_STATES}. Go through the steps of one of them"
             raise InvalidFields([FieldProblem("options", "over", options.over, text)])
     else:
-        found = []
+        found = cases(inputs, options.over)
     if len(found) > MOST_STATES:
         text = f"{len(found)} states are too many to lay over each other; at most {MOST_STATES}"
         raise InvalidFields([FieldProblem("options", "over", options.over, text)])
-    return found or [State("", inputs)]
+    return found
 
 
 def with_steps(inputs: Inputs, on: Sequence[tuple[Shunt | Filter, int]]) -> Inputs:
@@ -143,6 +133,8 @@ class Look:
 
 
 def _looked_into(inputs: Inputs, options: ScanOptions) -> Look | None:
+    if any(b is not None and b not in inputs.network for b in (options.bus, options.other)):
+        return None  # a scheme adds it, and this is without
     grid = _with_supply(inputs, options)
     if grid is None or not by_conductor(options):
         return None if grid is None else Look(grid)
@@ -237,11 +229,13 @@ def join(
     curves, notes, frequency_hz = [], [], inputs.network.settings.frequency_hz
     for state, values in zip(found, z, strict=True):
         if np.all(np.isnan(values)):
-            notes += [f"{state.label or 'The network'}: not there yet, or its load flow has no solution."]
+            notes += [
+                f"{state.label or 'The network'}: not there yet, without this bus, or its load flow has no solution."
+            ]
             continue
         look = _looked_into(state.inputs, options)
         assert look is not None
-        curves.append(_Curve(state.label, values, _extremes(look, options, hz, values)))
+        curves.append(_Curve(state.label, values, _extremes(look, options, hz, values, state.inputs.network)))
         look.close()
     if not curves:
         text = "The load flow has no solution here, so the network is not known at other frequencies. See its account first."
@@ -256,7 +250,7 @@ def _frequencies(options: ScanOptions) -> Floats:
     return np.arange(options.from_hz, options.to_hz + options.step_hz / 2, options.step_hz)
 
 
-def _extremes(look: Look, options: ScanOptions, hz: Floats, z: Complexes) -> list[dict[str, Any]]:
+def _extremes(look: Look, options: ScanOptions, hz: Floats, z: Complexes, network: Network) -> list[dict[str, Any]]:
     """Peaks and dips of the magnitude, each sought between its neighbours by golden section."""
     size = np.abs(z)
     inner = np.arange(1, len(hz) - 1)
@@ -276,6 +270,7 @@ def _extremes(look: Look, options: ScanOptions, hz: Floats, z: Complexes) -> lis
         found.append({
             "kind": kind, "hz": f, "ohm": abs(here), "quality": float(abs(turn) / (2 * near) * f / 2),
             "takes_part": sorted(((100 * q / total, i) for i, q in swings.items()), reverse=True),
+            "names": {i: network[i].name for i in swings},
         })  # fmt: skip
     return found
 
@@ -316,9 +311,9 @@ def _published(
             Column(f"r_ohm{more}", f"R{words}", c.z.real, "Ω", 3), Column(f"x_ohm{more}", f"X{words}", c.z.imag, "Ω", 3),
         ]  # fmt: skip
     all_places = [(c.label, q) for c in curves for q in c.places]
-    findings = [f for label, q in all_places if (f := _near_injected(network, base, label, q, injected)) is not None]
+    findings = [f for label, q in all_places if (f := _near_injected(base, label, q, injected)) is not None]
     bounds = [Bound(f"{h:g}", h * base, "x") for h in injected if options.from_hz <= h * base <= options.to_hz]
-    frequency = Axis("Frequency", "Hz", 0)
+    frequency = Axis("Frequency", "Hz", 0, "order", base)
     figures = [
         *([_envelope(hz, curves, frequency, bounds)] if options.over == "banks" else []),
         Figure("scan", "Impedance", frequency, Axis("Impedance", "Ω", 2),
@@ -344,7 +339,7 @@ def _published(
     summary: dict[str, float | None] = {"peaks": float(len(peaks)), "highest_hz": most["hz"] if most else None,
                                         "highest_ohm": most["ohm"] if most else None}  # fmt: skip
     tables = {
-        "resonances": _resonances(network, base, options, all_places),
+        "resonances": _resonances(base, options, all_places),
         "scan": Table("scan", "By frequency", columns),
     }
     return Result(account, tables, summary, findings, statement, figures=figures)
@@ -373,7 +368,7 @@ def _envelope(hz: Floats, curves: list[_Curve], frequency: Axis, bounds: list[Bo
     )
 
 
-def _resonances(network: Network, base: float, options: ScanOptions, places: list[tuple[str, dict[str, Any]]]) -> Table:
+def _resonances(base: float, options: ScanOptions, places: list[tuple[str, dict[str, Any]]]) -> Table:
     first = [q["takes_part"][0][1] if q["takes_part"] else options.bus for _, q in places]
     return Table("resonances", "Resonances", [
         Column("id", "Id", first, fixed=True),
@@ -384,19 +379,17 @@ def _resonances(network: Network, base: float, options: ScanOptions, places: lis
         Column("ohm", "Impedance", np.array([q["ohm"] for _, q in places]), "Ω", 3),
         Column("quality", "Quality", np.array([q["quality"] for _, q in places]), None, 1,
                "Half the frequency times the slope of the angle over it: how sharp it is"),
-        Column("takes_part", "Capacitance that swings", [_swinging(network, q) for _, q in places],
+        Column("takes_part", "Capacitance that swings", [_swinging(q) for _, q in places],
                meaning="Share of the reactive power in all capacitances there: a capacitance that grows by 1 % lowers the "
                "frequency by half its share of 1 %"),
     ])  # fmt: skip
 
 
-def _swinging(network: Network, place: dict[str, Any]) -> str:
-    return ", ".join(f"{network[i].name} {p:.0f} %" for p, i in place["takes_part"][:3] if p >= _TOLD_PCT)
+def _swinging(place: dict[str, Any]) -> str:
+    return ", ".join(f"{place['names'][i]} {p:.0f} %" for p, i in place["takes_part"][:3] if p >= _TOLD_PCT)
 
 
-def _near_injected(
-    network: Network, base: float, label: str, place: dict[str, Any], injected: list[float]
-) -> Finding | None:
+def _near_injected(base: float, label: str, place: dict[str, Any], injected: list[float]) -> Finding | None:
     """A parallel resonance next to an order that something injects."""
     order = place["hz"] / base
     near = [h for h in injected if abs(h - order) < _NEAR_ORDER]
@@ -404,7 +397,7 @@ def _near_injected(
         return None
     under = f" ({label})" if label else ""
     text = (f"parallel resonance at {place['hz']:.0f} Hz, {place['ohm']:.3g} Ω{under}, next to order {near[0]:g}, which is "
-            f"injected here; {_swinging(network, place) or 'no capacitance of note'}")  # fmt: skip
+            f"injected here; {_swinging(place) or 'no capacitance of note'}")  # fmt: skip
     return Finding(place["takes_part"][0][1], "resonance", "order", order, None, float(near[0]), "Injected order",
                    Severity.WATCH, "near", 1 - abs(order - near[0]), text)  # fmt: skip
 
