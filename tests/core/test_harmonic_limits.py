@@ -13,7 +13,7 @@ from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Add, Condition, Network, Update
 from vastmesh.core.studies import STUDIES
 from vastmesh.core.studies.harmonics import picture_spectrum
-from vastmesh.core.studies.harmonics._currents import current_limits, limit_of
+from vastmesh.core.studies.harmonics._currents import current_limits, limit_of, limits_at
 from vastmesh.core.studies.harmonics._limits import generic_pct, level_of
 from vastmesh.core.studies.harmonics._weights import psophometric, tif
 
@@ -81,6 +81,35 @@ def test_currents_at_the_point_of_coupling_are_shares_of_the_demand() -> None:
     assert any(f.kind == "coupling" and f.element == "l" and f.severity == "breach" for f in result.findings)
     with pytest.raises(InvalidFields, match="coupling"):
         run("distortion", network, coupling="d")
+
+
+def test_current_limits_of_ones_own_go_before_the_generic_ones() -> None:
+    own = {"kind": "current_limits", "id": "works limits", "up_to_kv": 20, "ratio_from": 40, "ratio_below": 80,
+           "orders": "5 2.5; 7 1", "total_pct": 3.0}  # fmt: skip
+    network = works(own)
+    orders = [5.0, 7.0, 11.0]
+    assert limits_at(network, 11.0, 50.0, orders) == (
+        [2.5, 1.0, limit_of(11, current_limits(11, 50)[0])],
+        3.0,
+        "works limits",
+    )
+    generic = [limit_of(h, current_limits(11, 80)[0]) for h in orders]
+    assert limits_at(network, 11.0, 80.0, orders) == (generic, 12.0, "IEEE 519")
+    assert limits_at(network, 33.0, 50.0, orders)[2] == "IEEE 519"
+    network.apply([Update(id="works limits", values={"others_pct": 0.3, "total_pct": None})])
+    assert limits_at(network, 11.0, 79.9, orders) == ([2.5, 1.0, 0.3], 12.0, "works limits")
+    level = 1e3 * fault_current_ka(network, ["s"])["s"]
+    result = run("distortion", network, coupling="l", demand_a=level / 60)
+    assert list(result.tables["coupling"]["limit_pct"])[:2] == [2.5, 1.0]
+    assert any("works limits" in f.text for f in result.findings if f.kind == "coupling")
+
+
+@pytest.mark.parametrize(
+    "values", [{"orders": "5 0"}, {"ratio_from": 50.0, "ratio_below": 20.0}, {"above_kv": 20.0, "up_to_kv": 10.0}]
+)
+def test_current_limits_that_can_t_be_are_refused(values: dict[str, Any]) -> None:
+    with pytest.raises(InvalidFields):
+        works().apply([Add(item={"kind": "current_limits", "id": "x", **values})])
 
 
 def test_weights_pass_through_their_tables_and_between_them() -> None:

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import pytest
 
+from tests.helpers import at
 from vastmesh.core.catalogue import find_type, types_of
 from vastmesh.core.catalogue._spectra import bridge_current
 from vastmesh.core.errors import InvalidFields
@@ -23,11 +24,6 @@ QUIET = {"demand": "none", "lines": "nominal"}
 def run(network: Network, **options: Any) -> Result:
     kind = STUDIES["distortion"]
     return kind.run(Inputs(network), kind.options(**{**QUIET, **options}), lambda share, words: None)
-
-
-def at(result: Result, table: str, ident: str, column: str) -> float:
-    found = result.tables[table]
-    return float(found[column][list(found["id"]).index(ident)])
 
 
 def own(**values: Any) -> dict[str, Any]:
@@ -137,6 +133,31 @@ def test_a_voltage_behind_its_impedance(detail: str) -> None:
         expected = share * abs(z_of(h) / (z_of(h) + behind))  # a divider
         assert at(result, "buses", "a", f"order_{h}_pct") == pytest.approx(expected, rel=1e-6)
     assert np.isnan(at(result, "injections", "d", "fundamental_a"))
+
+
+OWN = [
+    # By a starting current of five times at 0.4: of the rating, 11 kV and 2 + j0.6 MVA.
+    ({"own_by": "locked_rotor", "own_starting_x": 5.0, "own_starting_cos": 0.4},
+     lambda h: complex(0.4, h * 0.84**0.5) / 5 * 121 / abs(complex(2.0, 0.6))),
+    ({"own_by": "locked_rotor"}, lambda h: complex(0.3, h * 0.91**0.5) / 6 * 121 / abs(complex(2.0, 0.6))),
+    # A reactor of 40 mH with 3 ohms, behind it 2 microfarad: open towards what switches.
+    ({"own_by": "filter", "own_filter_mh": 40.0, "own_filter_ohm": 3.0, "own_filter_uf": 2.0},
+     lambda h: complex(3.0, 100 * np.pi * h * 0.04 - 1 / (100 * np.pi * h * 2e-6))),
+    ({"own_by": "filter", "own_filter_mh": 40.0}, lambda h: 4 * np.pi * complex(0.02, h)),
+    ({"own_by": "filter"}, lambda h: complex(0.003, 0.15 * h) * 121 / abs(complex(2.0, 0.6))),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("detail", ["balanced", "per_phase"])
+@pytest.mark.parametrize(("plate", "ohm"), OWN)
+def test_its_own_impedance_from_what_is_known_of_it(plate: dict[str, Any], ohm: Any, detail: str) -> None:
+    network = net(own(orders="5 20 180; 7 10 0"), drive(source_model="parallel", **plate))
+    result = run(network, detail=detail)
+    i, v = amps(network)
+    for h, share in ((5, 0.2), (7, 0.1)):
+        z = 1 / (1 / z_of(h) + 1 / ohm(h))
+        expected = 100 * abs(z) * i * share * 3**0.5 / (v * 11e3)
+        assert at(result, "buses", "a", f"order_{h}_pct") == pytest.approx(expected, rel=1e-6)
 
 
 @pytest.mark.parametrize("sources", ["current", "parallel", "voltage"])

@@ -1130,7 +1130,10 @@ export interface components {
             /** Before */
             before?: string | null;
         };
-        /** AxisOut */
+        /**
+         * AxisOut
+         * @description ``linked``: pointing on one such axis marks the place on the others; ``per``: what one of it is here.
+         */
         AxisOut: {
             /** Label */
             label: string;
@@ -1138,6 +1141,13 @@ export interface components {
             unit?: string | null;
             /** Digits */
             digits?: number | null;
+            /** Linked */
+            linked?: string | null;
+            /**
+             * Per
+             * @default 1
+             */
+            per?: number;
         };
         /**
          * BoundOut

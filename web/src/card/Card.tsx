@@ -97,6 +97,7 @@ const BESIDE = new Set([
   'area',
   'substation',
   'harmonic_levels',
+  'current_limits',
 ])
 
 function About({ item }: { item: Item }) {

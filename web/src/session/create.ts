@@ -57,17 +57,44 @@ export async function createFor(item: Item, field: string, kind: string): Promis
   return (await changeOrTell(`New ${words.toLowerCase()} for ${item.name}`, changes)) ? id : null
 }
 
-/** What stands by itself and is entered on its card: levels that go before the generic ones, a spectrum of one's own. */
-export async function createAlone(kind: 'harmonic_levels' | 'spectrum'): Promise<string | null> {
-  const words = kind === 'spectrum' ? 'Own spectrum' : 'Harmonic levels'
+export type Alone = 'spectrum' | 'harmonic_levels' | 'current_limits'
+
+/** What stands by itself and is entered on its card: a spectrum of one's own, levels that go before the generic ones. */
+export const ALONE: Record<Alone, { words: string; start: Record<string, unknown> }> = {
+  spectrum: {
+    words: 'Own spectrum',
+    start: { kind: 'own_type', family: 'spectrum', orders: '5 20; 7 14; 11 9; 13 7' },
+  },
+  harmonic_levels: {
+    words: 'Harmonic levels',
+    start: {
+      kind: 'harmonic_levels',
+      above_kv: 1,
+      up_to_kv: 35,
+      orders: '5 5; 7 4; 11 3; 13 2.5',
+      total_pct: 6.5,
+    },
+  },
+  current_limits: {
+    words: 'Current limits',
+    start: {
+      kind: 'current_limits',
+      up_to_kv: 69,
+      ratio_from: 20,
+      ratio_below: 50,
+      orders: '5 7; 7 7; 11 3.5; 13 3.5',
+      total_pct: 8,
+    },
+  },
+}
+
+export async function createAlone(kind: Alone): Promise<string | null> {
+  const { words, start } = ALONE[kind]
   const id = freeName(words)
-  const item =
-    kind === 'spectrum'
-      ? { kind: 'own_type', family: 'spectrum', orders: '5 20; 7 14; 11 9; 13 7' }
-      : { kind, above_kv: 1, up_to_kv: 35, orders: '5 5; 7 4; 11 3; 13 2.5', total_pct: 6.5 }
-  return (await changeOrTell(`New ${words.toLowerCase()}`, [{ op: 'add', item: { id, name: id, ...item } }]))
-    ? id
-    : null
+  const done = await changeOrTell(`New ${words.toLowerCase()}`, [
+    { op: 'add', item: { id, name: id, ...start } } as Change,
+  ])
+  return done ? id : null
 }
 
 /** A current transformer or a relay at a switch. */

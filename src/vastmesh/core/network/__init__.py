@@ -3,10 +3,11 @@
 from .changes import Add, Change, Remove, Update, clashing, conflicts, touched_fields
 from .copies import Pasted, clip, paste, root_of
 from .elements._demand import Demand
-from .elements._harmonics import Spectrum, own_pct, resistance_factor, spectrum_values
+from .elements._harmonics import Spectrum, own_ohm, resistance_factor, spectrum_values
 from .elements._neutral import neutral_ohm
 from .elements._phases import PHASES, phases_of, tap_positions
 from .elements.bus import Bus
+from .elements.current_limits import CurrentLimits
 from .elements.electrode import Electrode
 from .elements.filter import Filter
 from .elements.generator import Generator
@@ -79,6 +80,7 @@ __all__ = [
     "Change",
     "Clash",
     "Condition",
+    "CurrentLimits",
     "CurrentTransformer",
     "Demand",
     "Electrode",
@@ -142,7 +144,7 @@ __all__ = [
     "make_item",
     "merged",
     "neutral_ohm",
-    "own_pct",
+    "own_ohm",
     "paste",
     "phases_of",
     "profile",

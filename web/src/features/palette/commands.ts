@@ -5,7 +5,7 @@ import { busesOf, type Item, text } from '../../model/items'
 import { setPrefs, usePrefs, type Way } from '../../model/prefs'
 import { align, chosenBuses, distribute, labelsBack, resize, selectFed, turn } from '../../session/arrange'
 import { copy, copyData, cut, duplicate, pasteHere } from '../../session/copies'
-import { createAlone } from '../../session/create'
+import { ALONE, type Alone, createAlone } from '../../session/create'
 import { grow, placeAs, putBackdrop, remove, swap, throwSwitch, tidy } from '../../session/edits'
 import { startPicking } from '../../session/pick'
 import { redo, undo, updateOrTell } from '../../session/queue'
@@ -319,9 +319,9 @@ function viewCommands(): Command[] {
     },
     ...deskCommands(),
     ...phaseCommands(),
-    ...(['spectrum', 'harmonic_levels'] as const).map((kind) => ({
+    ...(Object.keys(ALONE) as Alone[]).map((kind) => ({
       id: `new-${kind}`,
-      label: kind === 'spectrum' ? 'New harmonic spectrum' : 'New harmonic levels',
+      label: `New ${ALONE[kind].words.toLowerCase()}`,
       run: () => void createAlone(kind).then((id) => id && select(id)),
     })),
     { id: 'pin', label: pinned ? 'Let the pinned result go' : 'Pin this result', keys: 'P', run: pin },

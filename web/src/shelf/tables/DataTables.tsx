@@ -17,6 +17,7 @@ const LISTED = new Set([
   'condition',
   'voltage_limits',
   'harmonic_levels',
+  'current_limits',
   'area',
   'substation',
   'acknowledgement',

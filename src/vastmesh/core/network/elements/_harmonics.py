@@ -5,7 +5,9 @@ from __future__ import annotations
 import re
 from bisect import bisect_left
 from collections.abc import Mapping
+from dataclasses import dataclass
 from itertools import pairwise
+from math import pi
 from typing import Annotated, Any, Literal
 
 from pydantic import Field
@@ -33,6 +35,15 @@ def rows_of(field: str, text: str, least: int, most: int) -> list[tuple[float, .
         found.append(values)
     if len(found) > _MOST_ROWS:
         raise ValueError(f"{field}: at most {_MOST_ROWS} rows")
+    return found
+
+
+def levels_in(field: str, text: str | None) -> list[tuple[float, float]]:
+    """Orders and per cent of each, both above 0. Raises ValueError that names the field and the row."""
+    found = [(h, pct) for h, pct in rows_of(field, text, 2, 2)] if text else []
+    for order, pct in found:
+        if order <= 0 or pct <= 0:
+            raise ValueError(f"{field}: order {order:g} at {pct:g} %: both must be above 0")
     return found
 
 
@@ -129,23 +140,79 @@ def source_model() -> Any:
     )  # fmt: skip
 
 
-_OWN: When = {"source_model": ("parallel", "voltage")}
+_MODELS = ("parallel", "voltage")
+_OWN: When = {"source_model": _MODELS}
+_ENTERED: When = {**_OWN, "own_by": ("entered",)}
+_ROTOR: When = {**_OWN, "own_by": ("locked_rotor",)}
+_FILTER: When = {**_OWN, "own_by": ("filter",)}
+OwnBy = Literal["entered", "locked_rotor", "filter"]
 
 
 OWN_X_PCT, OWN_R_PCT = 15.0, 1.5  # where nothing is entered: a filter reactor of a converter
+FILTER_R_OF_X = 0.02  # a reactor of a quality of 50
+STARTING_X, STARTING_COS = 6.0, 0.3  # of a motor about whose start nothing is known
+
+
+def own_by() -> Any:
+    return choice("Its impedance from", "Resistance and reactance in per cent; the starting current of a motor; or the filter "
+                  "towards the network of a converter", default="entered", group="harmonics", when=_OWN)  # fmt: skip
 
 
 def own_reactance() -> Any:
     return quantity("Its reactance", "At the network's frequency, of its rating (a load's: of its power); 15 % when blank",
-                    unit="%", default=None, gt=0, le=1000, group="harmonics", when=_OWN)  # fmt: skip
+                    unit="%", default=None, gt=0, le=1000, group="harmonics", when=_ENTERED)  # fmt: skip
 
 
 def own_resistance() -> Any:
     return quantity("Its resistance", "Of its rating (a load's: of its power); 1.5 % when blank", unit="%", default=None, ge=0,
-                    le=1000, group="harmonics", when=_OWN)  # fmt: skip
+                    le=1000, group="harmonics", when=_ENTERED)  # fmt: skip
 
 
-def own_pct(e: Any) -> complex:
-    """Resistance and reactance of an element's own impedance, % of its rating."""
+def own_starting_current() -> Any:
+    return quantity("Starting current", "With its rotor locked, times that of its rating (a load's: of its power); 6 when blank",
+                    unit="1", default=None, ge=1, le=20, group="harmonics", when=_ROTOR)  # fmt: skip
+
+
+def own_starting_cos() -> Any:
+    return quantity("Starting power factor", "With its rotor locked; 0.3 when blank", unit="1", default=None, ge=0, le=0.9,
+                    group="harmonics", when=_ROTOR)  # fmt: skip
+
+
+def filter_reactor() -> Any:
+    return quantity("Filter reactor", "Towards the network, one phase; 15 % of its rating when blank", unit="mH",
+                    default=None, gt=0, le=1e5, group="harmonics", when=_FILTER)  # fmt: skip
+
+
+def filter_resistance() -> Any:
+    return quantity("Filter resistance", "Of the reactor and what damps it, one phase; 2 % of the reactance when blank", unit="Ω",
+                    default=None, gt=0, le=1e5, group="harmonics", when=_FILTER)  # fmt: skip
+
+
+def filter_capacitor() -> Any:
+    return quantity("Filter capacitor", "Behind the reactor to the star point, one phase; none when blank", unit="µF",
+                    default=None, gt=0, le=1e7, group="harmonics", when=_FILTER)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class OwnOhm:
+    """An element's own impedance in Ω at the network's frequency: resistance, reactance, and that of a capacitor in series."""
+
+    r: float
+    x: float
+    xc: float = 0.0
+
+
+def own_ohm(e: Any, kv: float, rated_mva: float, frequency_hz: float) -> OwnOhm:
+    """By what its card says. Per cent and starting currents are of its rating at the voltage of its bus, kV."""
+    base = kv**2 / rated_mva
+    if e.own_by == "locked_rotor":
+        size = base / (e.own_starting_x or STARTING_X)
+        cos = STARTING_COS if e.own_starting_cos is None else e.own_starting_cos
+        return OwnOhm(size * cos, size * (1 - cos * cos) ** 0.5)
+    if e.own_by == "filter":
+        turn = 2 * pi * frequency_hz
+        farad = (e.own_filter_uf or 0.0) * 1e-6
+        x = turn * e.own_filter_mh / 1e3 if e.own_filter_mh else OWN_X_PCT / 100 * base
+        return OwnOhm(e.own_filter_ohm or x * FILTER_R_OF_X, x, 1 / (turn * farad) if farad else 0.0)
     r, x = e.own_r_pct, e.own_x_pct
-    return complex(OWN_R_PCT if r is None else r, OWN_X_PCT if x is None else x)
+    return OwnOhm((OWN_R_PCT if r is None else r) / 100 * base, (OWN_X_PCT if x is None else x) / 100 * base)

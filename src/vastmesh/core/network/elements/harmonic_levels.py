@@ -6,7 +6,7 @@ from pydantic import model_validator
 
 from ..fields import choice, quantity
 from ..items import Item
-from ._harmonics import Rows, rows_of
+from ._harmonics import Rows, levels_in
 
 
 class HarmonicLevels(Item):
@@ -31,11 +31,9 @@ class HarmonicLevels(Item):
     def _consistent(self) -> Self:
         if self.above_kv >= self.up_to_kv:
             raise ValueError(f"above_kv: must be below {self.up_to_kv:g} kV")
-        for order, pct in self.by_order():
-            if order <= 0 or pct <= 0:
-                raise ValueError(f"orders: order {order:g} at {pct:g} %: both must be above 0")
+        self.by_order()
         return self
 
     def by_order(self) -> list[tuple[float, float]]:
         """Orders and their levels, per cent."""
-        return [(h, pct) for h, pct in rows_of("orders", self.orders, 2, 2)] if self.orders else []
+        return levels_in("orders", self.orders)

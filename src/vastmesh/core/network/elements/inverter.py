@@ -7,7 +7,19 @@ from pydantic import model_validator
 from ...catalogue import reactive
 from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Element, Role
-from ._harmonics import SourceModel, own_reactance, own_resistance, source_model
+from ._harmonics import (
+    OwnBy,
+    SourceModel,
+    filter_capacitor,
+    filter_reactor,
+    filter_resistance,
+    own_by,
+    own_reactance,
+    own_resistance,
+    own_starting_cos,
+    own_starting_current,
+    source_model,
+)
 from ._phases import PHASES, phase_power, phases_of
 
 _EACH = {"phase_control": ("each_phase",)}
@@ -74,8 +86,14 @@ class Inverter(Element):
         "spectrum", "Harmonic currents it injects", label="Spectrum", group="harmonics"
     )
     source_model: SourceModel = source_model()
+    own_by: OwnBy = own_by()
     own_x_pct: float | None = own_reactance()
     own_r_pct: float | None = own_resistance()
+    own_starting_x: float | None = own_starting_current()
+    own_starting_cos: float | None = own_starting_cos()
+    own_filter_mh: float | None = filter_reactor()
+    own_filter_ohm: float | None = filter_resistance()
+    own_filter_uf: float | None = filter_capacitor()
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:

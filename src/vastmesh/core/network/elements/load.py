@@ -6,7 +6,19 @@ from pydantic import model_validator
 
 from ..fields import catalogue_type, quantity
 from ._demand import Demand, check_shares, share_filled
-from ._harmonics import SourceModel, own_reactance, own_resistance, source_model
+from ._harmonics import (
+    OwnBy,
+    SourceModel,
+    filter_capacitor,
+    filter_reactor,
+    filter_resistance,
+    own_by,
+    own_reactance,
+    own_resistance,
+    own_starting_cos,
+    own_starting_current,
+    source_model,
+)
 
 _SHARES = ("constant_power_pct", "constant_current_pct", "constant_impedance_pct")
 
@@ -30,8 +42,14 @@ class Load(Demand):
     )  # fmt: skip
     spectrum: str | None = catalogue_type("spectrum", "Harmonic currents it draws", label="Spectrum", group="harmonics")
     source_model: SourceModel = source_model()
+    own_by: OwnBy = own_by()
     own_x_pct: float | None = own_reactance()
     own_r_pct: float | None = own_resistance()
+    own_starting_x: float | None = own_starting_current()
+    own_starting_cos: float | None = own_starting_cos()
+    own_filter_mh: float | None = filter_reactor()
+    own_filter_ohm: float | None = filter_resistance()
+    own_filter_uf: float | None = filter_capacitor()
 
     @model_validator(mode="after")
     def _whole(self) -> Self:

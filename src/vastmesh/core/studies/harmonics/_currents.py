@@ -1,7 +1,7 @@
 """Harmonic currents at a point of common coupling, held against the ratio of short-circuit to demand current.
 
-Limits in the manner of IEEE 519-2014, tables 2 to 4: per cent of the demand current by order and ratio; even orders a quarter of
-the odd ones around them.
+Limits of the network's own, the first that fits; else in the manner of IEEE 519-2014, tables 2 to 4: per cent of the demand
+current by order and ratio; even orders a quarter of the odd ones around them.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ import numpy as np
 
 from ...electrical.fault import fault_current_ka
 from ...errors import FieldProblem, InvalidFields
-from ...network import Bus, Network
+from ...network import Bus, CurrentLimits, Network
 from ...results import Column, Finding, Table
 from ...severity import Severity
 from ._models import Model, Order
@@ -46,6 +46,21 @@ def limit_of(order: float, bands: tuple[float, ...]) -> float:
     return bands[n] * (0.25 if order == round(order) and round(order) % 2 == 0 else 1.0)
 
 
+def limits_at(network: Network, kv: float, ratio: float, orders: list[float]) -> tuple[list[float], float, str]:
+    """Limits of orders and of the total, per cent of the demand current, and whose they are."""
+    bands, total = current_limits(kv, ratio)
+    generic = [limit_of(h, bands) for h in orders]
+    own = next((e for e in network.of(CurrentLimits) if e.holds(kv, ratio)), None)
+    if own is None:
+        return generic, total, "IEEE 519"
+    known = own.by_order()
+    limits = [
+        next((pct for o, pct in known if abs(o - h) < 1e-9), own.others_pct if own.others_pct is not None else g)
+        for h, g in zip(orders, generic, strict=True)
+    ]
+    return limits, own.total_pct if own.total_pct is not None else total, own.name
+
+
 def at_coupling(
     network: Network, model: Model, options: DistortionOptions, found: list[Order]
 ) -> tuple[Table, list[Finding]] | None:
@@ -66,9 +81,8 @@ def at_coupling(
     kv = float(bus.nominal_kv or 1.0) if isinstance(bus, Bus) else 1.0
     level = fault_current_ka(network, [where]).get(where, 0.0)
     ratio = 1e3 * level / demand if demand else float("inf")
-    bands, total = current_limits(kv, ratio)
     orders = [o.order for o in found]
-    limits = [limit_of(h, bands) for h in orders]
+    limits, total, by = limits_at(network, kv, ratio, orders)
     shares = 100 * amps / demand if demand else np.full(len(amps), np.nan)
     tdd = float(np.sqrt((shares**2).sum()))
     names = [*(f"order {h:g}" for h in orders), "total demand distortion"]
@@ -77,14 +91,14 @@ def at_coupling(
         Column("id", "Id", [ident] * len(names), fixed=True), Column("what", "Order", names, fixed=True),
         Column("amps", "Current", np.append(amps, np.sqrt((amps**2).sum())), "A", 2, "At the from end"),
         Column("share_pct", "Of demand", values, "%", 2, f"Demand current {demand:.4g} A"),
-        Column("limit_pct", "At most", most, "%", 2, f"Short-circuit current {level:.3g} kA, {ratio:.0f} times the demand"),
+        Column("limit_pct", "At most", most, "%", 2, f"By {by}: short-circuit current {level:.3g} kA, {ratio:.0f} times demand"),
     ])  # fmt: skip
     made = []
     for name, value, limit in zip(names, values.tolist(), most.tolist(), strict=True):
         if value > 0.8 * limit:
             severity = Severity.BREACH if value > limit else Severity.WATCH
             text = (f"{name} {value:.2f} % of the demand current of {demand:.4g} A; at most {limit:.3g} % where the "
-                    f"short-circuit current is {ratio:.0f} times as large")  # fmt: skip
+                    f"short-circuit current is {ratio:.0f} times as large, by {by}")  # fmt: skip
             made.append(Finding(ident, "coupling", "share_pct", value, "%", limit, "Current limit", severity, "above",
                                 value / limit - 1, text))  # fmt: skip
     return table, made

@@ -51,12 +51,13 @@ FORMS = {"parallel": PARALLEL, "series": SERIES, "motor_share": MOTOR_SHARE, "no
 
 @dataclass(frozen=True)
 class _Series:
-    """Admittances to earth 1/(r h^k + j h x) at rows of the matrix."""
+    """Admittances to earth 1/(r h^k + j h x - j xc/h) at rows of the matrix."""
 
     row: Ints
     r: Floats
     x: Floats
     k: Floats
+    xc: Floats
 
 
 class Grid:
@@ -105,7 +106,7 @@ class Grid:
     def _to_earth(self, network: Network) -> _Series:
         base, rows = self.arrays.base_mva, dict(zip(self.arrays.bus_id, self.pattern.row.tolist(), strict=True))
         kv = dict(zip(self.arrays.bus_id, self.arrays.bus_kv.tolist(), strict=True))
-        found: list[tuple[int, float, float, float]] = []
+        found: list[tuple[int, float, float, float, float]] = []
         for e in network.elements():
             if not e.in_service or e.missing() or not e.buses() or (row := rows.get(e.buses()[0], -1)) < 0:
                 continue
@@ -134,10 +135,11 @@ class Grid:
             if isinstance(e, InductionMotor | SynchronousMotor) and z is not None and e.rated_kv:
                 z *= (e.rated_kv / kv[bus]) ** 2
             if z is not None:
-                found.append((row, z.real, z.imag, k))
-        found += [(row, own.r, own.x, own.k) for row, own in beside_network(network, self.reading, self.options)]
-        row, r, x, k_ = zip(*found, strict=True) if found else ((), (), (), ())
-        return _Series(np.array(row, np.int64), np.array(r, float), np.array(x, float), np.array(k_, float))
+                found.append((row, z.real, z.imag, k, 0.0))
+        found += [(row, own.r, own.x, own.k, own.xc)
+                  for row, own in beside_network(network, self.reading, self.options)]  # fmt: skip
+        row, *values = zip(*found, strict=True) if found else ((), (), (), (), ())
+        return _Series(np.array(row, np.int64), *(np.array(v, float) for v in values))
 
     def _of_demand(self, network: Network, alone: frozenset[str]) -> tuple[Ints, Complexes]:
         """Rows and conj(S)/V², the admittance at the network's frequency, of demand that is an impedance."""
@@ -275,7 +277,7 @@ class Grid:
         diagonal, s = self.pattern.diagonal, self._series
         plain = self.arrays.tables["shunt"]["y"] * ~self.is_filter
         self._rest = (
-            self.pattern.slots, plain[self.pattern.live_shunt], diagonal[s.row], s.r, s.x, s.k,
+            self.pattern.slots, plain[self.pattern.live_shunt], diagonal[s.row], s.r, s.x, s.k, s.xc,
             diagonal[self._load_row], self._demand, FORMS[self.options.demand],
             diagonal[self.filter_row], self._circuits,
         )  # fmt: skip
@@ -299,8 +301,8 @@ class Grid:
         fill: Any = assemble
         values = np.empty_like(self._values)
         fill(1.0, *self._at(1.0), self._which, one, nothing, nothing, *self._live[2:], self._turn, slots,
-             np.zeros(len(self.pattern.live_shunt), np.complex128), *earth[:4], np.zeros(0, np.int64),
-             np.zeros(0, np.complex128), earth[6], np.zeros(0, np.int64), np.zeros((0, 9)), values)  # fmt: skip
+             np.zeros(len(self.pattern.live_shunt), np.complex128), *earth[:5], np.zeros(0, np.int64),
+             np.zeros(0, np.complex128), earth[7], np.zeros(0, np.int64), np.zeros((0, 9)), values)  # fmt: skip
         lu = SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True)
         lu.factorise(values)
         unit = np.zeros(self.pattern.n, np.complex128)

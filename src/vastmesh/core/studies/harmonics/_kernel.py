@@ -17,8 +17,8 @@ PARALLEL, SERIES, MOTOR_SHARE = 0, 1, 2
 @njit(cache=True, nogil=True)
 def assemble(
     order: float, r: Any, x: Any, which: Any, skin: Any, shunt_from: Any, shunt_to: Any, long: Any, ff: Any, ft: Any, tt: Any,
-    turn: Any, slots: Any, shunt: Any, earth_slot: Any, earth_r: Any, earth_x: Any, earth_k: Any, load_slot: Any, load_y: Any,
-    form: int, filter_slot: Any, filters: Any, out: Any,
+    turn: Any, slots: Any, shunt: Any, earth_slot: Any, earth_r: Any, earth_x: Any, earth_k: Any, earth_c: Any, load_slot: Any,
+    load_y: Any, form: int, filter_slot: Any, filters: Any, out: Any,
 ) -> None:  # fmt: skip
     """Fill ``out`` (nnz,) with the matrix at an order.
 
@@ -53,7 +53,7 @@ def assemble(
     for k in range(len(shunt)):
         out[slots[4 * n + k]] += scaled(shunt[k], order)
     for k in range(len(earth_slot)):
-        out[earth_slot[k]] += 1 / complex(earth_r[k] * order ** earth_k[k], order * earth_x[k])
+        out[earth_slot[k]] += 1 / complex(earth_r[k] * order ** earth_k[k], order * earth_x[k] - earth_c[k] / order)
     for k in range(len(load_slot)):
         out[load_slot[k]] += demand(load_y[k], order, form)
     for k in range(len(filter_slot)):

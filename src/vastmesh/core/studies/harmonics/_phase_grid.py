@@ -25,7 +25,7 @@ from ...network import Change, Filter, Inverter, Load, LumpedLoad, Network, Shun
 from ._grid import FORMS, capacitor_ohm
 from ._kernel import demands
 from ._options import GridOptions
-from ._sources import Distorting, Own, Spectrum, distorting, own_impedance, rating, source_model, turned
+from ._sources import Own, Spectrum, distorting, own_impedance, rating, source_model, turned
 
 _MOST_KEPT = 20_000  # nodes, of all orders whose factors are kept for a second look
 
@@ -290,7 +290,7 @@ def phase_sources(
             continue
         row = at[e.bus]
         nodes = np.where(arrays.node[row, :3] >= 0, arrays.node[row, :3], -1)
-        volts, own = legs.bus_v[row], _own_ohm(e, float(arrays.bus_kv[row]), options)
+        volts, own = legs.bus_v[row], own_impedance(e, float(arrays.bus_kv[row]), arrays.frequency_hz, options)
         if isinstance(e, Source):
             star = -1 if e.neutral == "isolated" and arrays.node[row, 3] == ABSENT else -2
             found.append(PhaseSource(e.id, nodes, star, volts, turned(network, e), own, e.z0_over_z1))
@@ -302,7 +302,7 @@ def phase_sources(
         as_rated = rated and isinstance(e, Inverter)
         orders = turned(network, e, 1.0 if as_rated else loading)
         if source_model(e, options) == "voltage" and own is not None:
-            straight = {h: (s, a - (np.pi if isinstance(e, Load) else 0.0), k) for h, (s, a, k) in orders.items()}
+            straight = turned(network, e, 1.0 if as_rated else loading, voltage=True)
             found.append(PhaseSource(e.id, nodes, _way_back(e, arrays, row), np.where(there, volts, 0), straight, own))
             continue
         if as_rated and not np.any(current):
@@ -326,11 +326,6 @@ def _way_back(e: Load | Inverter, arrays: ConductorArrays, row: int) -> int:
     return -2 if neutral == EARTH or wires == 1 else -1
 
 
-def _own_ohm(e: Distorting, kv: float, options: GridOptions) -> Own | None:
-    own = own_impedance(e, kv, 1.0, options)
-    return Own(own.r * kv**2, own.x * kv**2, own.k) if own is not None else None
-
-
 def own_legs(network: Network, arrays: ConductorArrays, options: GridOptions) -> tuple[Ints, Ints, list[Own]]:
     """Impedances that injecting elements bring along, leg by leg: from each phase to the way back, of three wires the equal
     delta. Nodes of both ends, and the impedances in Ω."""
@@ -343,7 +338,7 @@ def own_legs(network: Network, arrays: ConductorArrays, options: GridOptions) ->
         if isinstance(e, Source) or e.bus not in at or e.id not in known:
             continue
         row = at[e.bus]
-        own = _own_ohm(e, float(arrays.bus_kv[row]), options)
+        own = own_impedance(e, float(arrays.bus_kv[row]), arrays.frequency_hz, options)
         if own is None:
             continue
         nodes = [int(arrays.node[row, "ABC".index(c)]) for c in e.conductors if c != "N"]
@@ -354,9 +349,9 @@ def own_legs(network: Network, arrays: ConductorArrays, options: GridOptions) ->
         else:
             pairs, times = [(n, back) for n in nodes], 1.0
             if len(nodes) < 3:  # its rating is that of the phases it has
-                own = Own(own.r * len(nodes) / 3, own.x * len(nodes) / 3, own.k)
+                own = own.times(len(nodes) / 3)
         for a, b in pairs:
             p.append(a)
             q.append(b)
-            z.append(Own(own.r * times, own.x * times, own.k))
+            z.append(own.times(times))
     return np.array(p, np.int64), np.array(q, np.int64), z

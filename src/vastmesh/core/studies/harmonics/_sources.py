@@ -13,7 +13,7 @@ import numpy as np
 
 from ...catalogue import find_type, source_impedance_ohm
 from ...flow.balanced import Reading
-from ...network import Inverter, Load, Network, OwnType, Source, own_pct, spectrum_values
+from ...network import Inverter, Load, Network, OwnType, Source, own_ohm, spectrum_values
 from ...network import Spectrum as Rows
 from ._options import GridOptions
 
@@ -25,14 +25,18 @@ Distorting = Load | Inverter | Source
 
 @dataclass(frozen=True)
 class Own:
-    """An impedance r h^k + j h x of its own."""
+    """An impedance r h^k + j h x - j xc / h of its own."""
 
     r: float
     x: float
     k: float = 0.0
+    xc: float = 0.0
 
     def at(self, order: float) -> complex:
-        return complex(self.r * order**self.k, self.x * order)
+        return complex(self.r * order**self.k, self.x * order - self.xc / order)
+
+    def times(self, factor: float) -> Own:
+        return Own(self.r * factor, self.x * factor, self.k, self.xc * factor)
 
 
 @dataclass(frozen=True)
@@ -106,16 +110,24 @@ def source_model(e: Distorting, options: GridOptions) -> str:
     return e.source_model if options.sources == "as_entered" else options.sources
 
 
-def own_impedance(e: Distorting, kv: float, base_mva: float, options: GridOptions) -> Own | None:
-    """Impedance beside or behind it, per unit on the nominal voltage; None of an ideal current."""
+def own_impedance(e: Distorting, kv: float, frequency_hz: float, options: GridOptions) -> Own | None:
+    """Impedance beside or behind it, Ω; None of an ideal current."""
     if source_model(e, options) == "current":
         return None
     if isinstance(e, Source):
-        z = source_ohm(e, kv, options) / kv**2 * base_mva
+        z = source_ohm(e, kv, options)
         return Own(z.real, z.imag, options.source_exponent)
     size = rating(e)
-    z = own_pct(e) / 100 * base_mva / size if size else 0j
-    return Own(z.real, z.imag) if size else None
+    if not size:
+        return None
+    ohm = own_ohm(e, kv, size, frequency_hz)
+    return Own(ohm.r, ohm.x, 0.0, ohm.xc)
+
+
+def _per_unit(e: Distorting, n: int, reading: Reading, options: GridOptions) -> Own | None:
+    arrays, kv = reading.arrays, float(reading.arrays.bus_kv[n])
+    own = own_impedance(e, kv, arrays.frequency_hz, options)
+    return own.times(arrays.base_mva / kv**2) if own is not None else None
 
 
 def source_ohm(e: Source, kv: float, options: GridOptions) -> complex:
@@ -129,9 +141,10 @@ def rating(e: Load | Inverter) -> float:
     return (e.rated_mva or 0.0) if isinstance(e, Inverter) else abs(e.power_mva())
 
 
-def turned(network: Network, e: Distorting, loading: float = 1.0) -> Spectrum:
-    """The spectrum of an element as it injects: a load draws, so that its current is turned round at every order."""
-    back = np.pi if isinstance(e, Load) else 0.0
+def turned(network: Network, e: Distorting, loading: float = 1.0, *, voltage: bool = False) -> Spectrum:
+    """The spectrum of an element as it injects: a load draws, so that its current is turned round at every order; a ``voltage``
+    drives a current out of it whichever way the fundamental flows."""
+    back = np.pi if isinstance(e, Load) and not voltage else 0.0
     name = (e.background if isinstance(e, Source) else e.spectrum) or ""
     return {h: (s, (a or 0.0) + back, a is not None) for h, (s, a) in spectrum(network, name, loading).items()}
 
@@ -149,18 +162,17 @@ def sources(network: Network, reading: Reading, options: GridOptions, *, rated: 
         if n < 0 or rows[n] < 0 or not e.in_service or e.missing():
             continue
         v, row, base = complex(reading.v0[n]), int(rows[n]), arrays.base_mva
-        own = own_impedance(e, float(arrays.bus_kv[n]), base, options)
+        own = _per_unit(e, n, reading, options)
         if isinstance(e, Source):
             found.append(HarmonicSource(e.id, row, v, turned(network, e), own))
             continue
         size = rating(e)
         loading = abs(power) / size if size else 1.0
-        orders = turned(network, e, 1.0 if rated and isinstance(e, Inverter) else loading)
+        at_loading = 1.0 if rated and isinstance(e, Inverter) else loading
         if source_model(e, options) == "voltage" and own is not None:
-            # Its voltage drives a current out of it, whichever way the fundamental flows.
-            straight = {h: (s, a - (np.pi if isinstance(e, Load) else 0.0), k) for h, (s, a, k) in orders.items()}
-            found.append(HarmonicSource(e.id, row, v, straight, own))
+            found.append(HarmonicSource(e.id, row, v, turned(network, e, at_loading, voltage=True), own))
             continue
+        orders = turned(network, e, at_loading)
         # A load draws: at order h its current is the reverse of what it would be of a source, not h times turned round.
         draws = isinstance(e, Load)
         current = complex(np.conj((-power if draws else power) / base / v)) if power else 0j
@@ -180,7 +192,7 @@ def beside_network(network: Network, reading: Reading, options: GridOptions) -> 
         n = at.get(e.bus, -1)
         if isinstance(e, Source) or n < 0 or rows[n] < 0 or not e.in_service or e.missing():
             continue
-        own = own_impedance(e, float(arrays.bus_kv[n]), arrays.base_mva, options)
+        own = _per_unit(e, n, reading, options)
         if own is not None:
             found.append((int(rows[n]), own))
     return found
