@@ -10,7 +10,7 @@ import pytest
 from tests.helpers import at
 from tests.helpers import run_study as run
 from vastmesh.core.electrical.admittance import nodal_values
-from vastmesh.core.errors import InvalidFields
+from vastmesh.core.errors import InvalidFields, SingularMatrix
 from vastmesh.core.flow import Ending
 from vastmesh.core.network import Condition, Network, Update
 from vastmesh.core.results import Result
@@ -19,6 +19,7 @@ from vastmesh.core.studies import STUDIES, Inputs
 from vastmesh.core.studies.harmonics import ScanOptions
 from vastmesh.core.studies.harmonics._grid import Grid
 from vastmesh.core.studies.harmonics._limits import generic_pct
+from vastmesh.core.studies.harmonics._scan import grid_of
 
 BRIDGE = "Six-pulse rectifier, ideal"
 QUIET = {"demand": "none", "lines": "nominal"}
@@ -451,3 +452,18 @@ def test_the_worst_of_all_conditions_is_the_worst_of_each(demo: Network) -> None
             assert at(over, "buses", ident, f"order_{h}_pct") == pytest.approx(most, rel=1e-12)
     worst = max((f for r in each.values() for f in r.findings), key=lambda f: f.excess)
     assert any(f.excess == pytest.approx(worst.excess) and worst.text in f.text for f in over.findings)
+
+
+def test_a_resonance_without_losses_names_what_swings() -> None:
+    """x = 0.04 against b = 1: at order 5 nothing is left of the matrix."""
+    network = Network.from_items([
+        {"kind": "bus", "id": "s", "nominal_kv": 11},
+        {"kind": "source", "id": "g", "name": "Grid", "bus": "s", "fault_max_mva": 2500, "fault_min_mva": 2000, "x_over_r": 100},
+        {"kind": "shunt", "id": "c", "name": "Bank", "bus": "s", "step_mvar": 100.0, "rated_kv": 11.0},
+    ])  # fmt: skip
+    grid = grid_of(Inputs(network), ScanOptions(bus="s", demand="none"))
+    assert grid is not None
+    grid._series.r[:], grid._series.x[:] = 0.0, 0.04
+    grid._prepare()
+    with pytest.raises(SingularMatrix, match=r"at 250 Hz \(order 5\).*Bank swings with Grid"):
+        grid.factorise(5.0)

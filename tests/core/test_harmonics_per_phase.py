@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 from vastmesh.core.electrical.conductor import compile_conductors
+from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Network, Update
 from vastmesh.core.results import Result
 from vastmesh.core.results.state import LiveLoadFlow
@@ -341,3 +342,26 @@ def test_every_state_of_all_banks_lies_within_the_envelope() -> None:
     alone = scan(network, bus="c", from_hz=100, to_hz=600, step_hz=100).tables["scan"]["ohm"]
     assert np.all(np.asarray(envelope.series[0].y) >= alone * (1 - 1e-9))
     assert np.all(np.asarray(envelope.series[1].y) <= alone * (1 + 1e-9))
+
+
+def adrift(**more: Any) -> Network:
+    """Behind a delta, without capacitance: nothing ties the works to earth."""
+    return Network.from_items([
+        {"kind": "bus", "id": "s", "nominal_kv": 33}, {"kind": "bus", "id": "w", "nominal_kv": 11},
+        {"kind": "source", "id": "g", "bus": "s", "fault_max_mva": 400, "fault_min_mva": 300, "x_over_r": 10},
+        {"kind": "transformer", "id": "t", "hv_bus": "s", "lv_bus": "w", "rated_mva": 10, "hv_kv": 33, "lv_kv": 11,
+         "impedance_pct": 8, "x_over_r": 15, "vector_group": "YNd11"},
+        {"kind": "load", "id": "d", "bus": "w", "active_power_mw": 2.0, "reactive_power_mvar": 1.0, "conductors": "ABC",
+         "connection": "delta", "spectrum": "Six-pulse drive with choke"}, *more.get("items", []),
+    ])  # fmt: skip
+
+
+@pytest.mark.parametrize("sequence", ["zero", "phase_a"])
+def test_no_way_to_earth_is_said_and_not_solved(sequence: str) -> None:
+    with pytest.raises(InvalidFields, match="nothing ties this bus to earth"):
+        scan(adrift(), bus="w", sequence=sequence)
+    result = run(adrift(), detail="per_phase")
+    assert any("Nothing ties w to earth" in n for n in result.account.notes)
+    earthed = adrift(items=[{"kind": "shunt", "id": "c", "bus": "w", "step_mvar": 0.2, "connection": "earthed"}])
+    assert scan(earthed, bus="w", sequence=sequence).tables["scan"]["ohm"][0] > 0
+    assert not any("Nothing ties" in n for n in run(earthed, detail="per_phase").account.notes)

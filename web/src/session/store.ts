@@ -120,6 +120,8 @@ export interface BenchState {
   asking: { readonly what: string; readonly at: string } | null
   grid: boolean
   hovered: string | null
+  /** What is pointed at on an axis that plots share, and in which plot. */
+  pointed: { axis: string; value: number; by: string } | null
   /** Bumped to ask the sheet to bring the selection into view. */
   reveal: number
   /** Bumped to ask the sheet to bring all that is selected into view. */
@@ -169,6 +171,7 @@ export const initial: BenchState = {
   asking: null,
   grid: false,
   hovered: null,
+  pointed: null,
   reveal: 0,
   span: 0,
   fit: 0,
@@ -255,6 +258,13 @@ export const fitSheet = () => setState((s) => ({ fit: s.fit + 1 }))
 
 export const hover = (id: string | null) => {
   if (getState().hovered !== id) setState({ hovered: id })
+}
+
+/** Point at a place of an axis that plots share; `axis` null: at none any more. */
+export function pointAt(axis: string | null, value: number, by: string): void {
+  const { pointed } = getState()
+  const next = axis && Number.isFinite(value) ? { axis, value, by } : null
+  if (next ?? pointed) setState({ pointed: next })
 }
 
 let noticeNumber = 0

@@ -5,7 +5,7 @@ import styled, { useTheme } from 'styled-components'
 import type { components } from '../api/schema'
 import { fixed } from '../design/format'
 import { font } from '../design/tokens'
-import { hover, select } from '../session/store'
+import { hover, pointAt, select, useBench } from '../session/store'
 import { savePlot, saveTable } from './plotFiles'
 
 export type Figure = components['schemas']['FigureOut']
@@ -80,7 +80,11 @@ export function FigurePlot({ figure }: { figure: Figure }) {
   const digits = Math.max(0, Math.ceil(-Math.log10(step)))
   const exact = figure.y.digits ?? digits + 1
   const colour = (n: number) =>
-    figure.series[n]?.drawn === 'levels' ? theme.breach : n % 2 ? theme.feeders[1] : theme.accent
+    figure.series[n]?.drawn === 'levels'
+      ? theme.breach
+      : n === 0
+        ? theme.accent
+        : theme.feeders[n % theme.feeders.length]
   const column = bars
     ? Math.max(2, (x(1) - x(0)) * (0.8 / figure.series.filter((s) => s.drawn === 'bars').length))
     : 0
@@ -126,8 +130,16 @@ export function FigurePlot({ figure }: { figure: Figure }) {
         role="img"
         aria-label={`${figure.label}: ${figure.series.map((s) => s.label).join('; ')}`}
         data-testid={`figure-${figure.name}`}
-        onPointerMove={(e) => setPointed(e.clientX - e.currentTarget.getBoundingClientRect().left)}
-        onPointerLeave={() => setPointed(null)}
+        onPointerMove={(e) => {
+          const here = e.clientX - e.currentTarget.getBoundingClientRect().left
+          setPointed(here)
+          const value = named ? Number(words[Math.round(x.invert(here))]) : x.invert(here)
+          pointAt(figure.x.linked ?? null, value / (figure.x.per ?? 1), figure.name)
+        }}
+        onPointerLeave={() => {
+          setPointed(null)
+          pointAt(null, 0, figure.name)
+        }}
       >
         <text x={4} y={12} fill={theme.quiet}>
           {figure.y.label}
@@ -184,7 +196,7 @@ export function FigurePlot({ figure }: { figure: Figure }) {
                   fill="none"
                   stroke={colour(n)}
                   strokeWidth={1.8}
-                  strokeDasharray={DASHES[Math.floor(n / 2) % DASHES.length]}
+                  strokeDasharray={DASHES[n % DASHES.length]}
                 />
               )}
               {points.map((p, i) =>
@@ -231,9 +243,41 @@ export function FigurePlot({ figure }: { figure: Figure }) {
             </g>
           )
         })}
+        {figure.x.linked && (
+          <Elsewhere
+            figure={figure}
+            words={named ? words.map(Number) : null}
+            x={x}
+            bottom={size.height - BOTTOM}
+          />
+        )}
         {long && pointed !== null && <Pointer figure={figure} at={pointed} x={x} y={y} />}
       </svg>
     </Frame>
+  )
+}
+
+/** The place that is pointed at in another plot of the same axis: a word only where it is near one. */
+function Elsewhere(props: { figure: Figure; words: number[] | null; x: Scale; bottom: number }) {
+  const theme = useTheme()
+  const { figure, words, x } = props
+  const told = useBench((s) => s.pointed)
+  if (!told || told.axis !== figure.x.linked || told.by === figure.name) return null
+  const value = told.value * (figure.x.per ?? 1)
+  const [low = 0, high = 0] = x.range().map((r) => x.invert(r))
+  let at = value
+  if (words) {
+    at = words.reduce((best, w, n) => (Math.abs(w - value) < Math.abs(words[best]! - value) ? n : best), 0)
+    if (Math.abs(words[at]! - value) > 0.5 * (figure.x.per ?? 1)) return null
+  } else if (value < low || value > high) return null
+  return (
+    <path
+      data-testid="elsewhere"
+      d={`M${x(at)} ${TOP}V${props.bottom}`}
+      stroke={theme.ink}
+      strokeWidth={1}
+      pointerEvents="none"
+    />
   )
 }
 
@@ -274,7 +318,7 @@ function Pointer(props: { figure: Figure; at: number; x: Scale; y: (v: number) =
   )
 }
 
-type Scale = ((v: number) => number) & { invert: (v: number) => number }
+type Scale = ((v: number) => number) & { invert: (v: number) => number; range: () => number[] }
 
 interface Point {
   readonly x: number | null

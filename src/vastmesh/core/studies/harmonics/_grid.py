@@ -53,6 +53,7 @@ FORMS = {"parallel": PARALLEL, "series": SERIES, "motor_share": MOTOR_SHARE, "no
 class _Series:
     """Admittances to earth 1/(r h^k + j h x - j xc/h) at rows of the matrix."""
 
+    element: list[str]
     row: Ints
     r: Floats
     x: Floats
@@ -64,7 +65,7 @@ class Grid:
     """A solved network seen at other frequencies. ``alone``: elements whose demand is no impedance, as they inject instead."""
 
     def __init__(self, network: Network, reading: Reading, options: GridOptions, alone: frozenset[str] = frozenset()):
-        self.reading, self.options = reading, options
+        self.network, self.reading, self.options = network, reading, options
         self.arrays: NetArrays = reading.arrays
         self.pattern: NodalPattern = reading.problem.pattern
         self._branch = self.arrays.tables["branch"]
@@ -106,7 +107,7 @@ class Grid:
     def _to_earth(self, network: Network) -> _Series:
         base, rows = self.arrays.base_mva, dict(zip(self.arrays.bus_id, self.pattern.row.tolist(), strict=True))
         kv = dict(zip(self.arrays.bus_id, self.arrays.bus_kv.tolist(), strict=True))
-        found: list[tuple[int, float, float, float, float]] = []
+        found: list[tuple[str, int, float, float, float, float]] = []
         for e in network.elements():
             if not e.in_service or e.missing() or not e.buses() or (row := rows.get(e.buses()[0], -1)) < 0:
                 continue
@@ -135,11 +136,11 @@ class Grid:
             if isinstance(e, InductionMotor | SynchronousMotor) and z is not None and e.rated_kv:
                 z *= (e.rated_kv / kv[bus]) ** 2
             if z is not None:
-                found.append((row, z.real, z.imag, k, 0.0))
-        found += [(row, own.r, own.x, own.k, own.xc)
-                  for row, own in beside_network(network, self.reading, self.options)]  # fmt: skip
-        row, *values = zip(*found, strict=True) if found else ((), (), (), (), ())
-        return _Series(np.array(row, np.int64), *(np.array(v, float) for v in values))
+                found.append((e.id, row, z.real, z.imag, k, 0.0))
+        found += [(ident, row, own.r, own.x, own.k, own.xc)
+                  for ident, row, own in beside_network(network, self.reading, self.options)]  # fmt: skip
+        element, row, *values = zip(*found, strict=True) if found else ((), (), (), (), (), ())
+        return _Series(list(element), np.array(row, np.int64), *(np.array(v, float) for v in values))
 
     def _of_demand(self, network: Network, alone: frozenset[str]) -> tuple[Ints, Complexes]:
         """Rows and conj(S)/V², the admittance at the network's frequency, of demand that is an impedance."""
@@ -247,7 +248,52 @@ class Grid:
         except SingularMatrix:
             raise SingularMatrix(
                 f"at {order * self.frequency_hz:g} Hz (order {order:g}) the network is in resonance without any loss"
+                f"{self._loop(order, sequence)}; enter a resistance there"
             ) from None
+
+    def _loop(self, order: float, sequence: int) -> str:
+        """What swings against what at a resonance without losses, in words; empty where it can't be told.
+
+        A hair of conductance at every node lets the matrix be solved; what comes out is the state that holds itself.
+        """
+        values = self.values(order, sequence).copy()
+        if not np.all(np.isfinite(values)):
+            return ""
+        diagonal = self.pattern.diagonal
+        values[diagonal] += 1e-9 * max(float(np.abs(values).max()), 1e-30)
+        lu = SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True)
+        try:
+            lu.factorise(values)
+            v = lu.solve(np.exp(1j * np.arange(self.pattern.n)))
+            v = lu.solve(v / np.abs(v).max())
+        except (SingularMatrix, FloatingPointError):
+            return ""
+        finally:
+            lu.close()
+        v /= np.abs(v).max()
+        swings = [self.capacitances(order, v), self._inductances(order, sequence, v)]
+        told = [[self.network[i].name for i in sorted(s, key=lambda i: -s[i]) if s[i] > 0.1 * max(s.values())][:3]
+                for s in swings]  # fmt: skip
+        return f": {', '.join(told[0])} swings with {', '.join(told[1])}" if all(told) else ""
+
+    def _inductances(self, order: float, sequence: int, v: Complexes) -> dict[str, float]:
+        """Reactive power in every inductance (branches, sources, machines, reactors of filters) at voltages of an order."""
+        found: dict[str, float] = {}
+        ids, rows, ports = self.arrays.element_id, self.pattern.row, self.ports(order, sequence)
+        at_f, at_t = rows[self._branch["from"]], rows[self._branch["to"]]
+        ends = [np.where(at >= 0, v[np.maximum(at, 0)], 0) for at in (at_f, at_t)]
+        current = np.abs(ports.ff * ends[0] + ports.ft * ends[1])
+        for n in np.flatnonzero(current).tolist():
+            ident = ids[self._branch["element"][n]]
+            found[ident] = found.get(ident, 0.0) + float(current[n] ** 2 * max(self._branch["x"][n], 0.0) * order)
+        s = self._series
+        y = 1 / (s.r * order**s.k + 1j * (order * s.x - s.xc / order))
+        for ident, q in zip(s.element, (np.abs(y * v[s.row]) ** 2 * s.x * order).tolist(), strict=True):
+            found[ident] = found.get(ident, 0.0) + q
+        currents = np.abs(self.filter_admittance(order) * v[self.filter_row])
+        for e, amps, circuit in zip(self.filters, currents.tolist(), self._circuits, strict=True):
+            found[e.id] = found.get(e.id, 0.0) + amps**2 * float(circuit[2]) * order
+        return {i: q for i, q in found.items() if q > 0}
 
     def values(self, order: float, sequence: int = 1) -> Complexes:
         """The nodal admittance matrix at an order, on its pattern, (nnz,); the same array every time."""

@@ -171,7 +171,10 @@ class ByConductor:
         self.grid.close()
 
     def left_out(self) -> list[str]:
-        return []
+        loose = [self.network[b].name for b in self.grid.floating_buses()]
+        more = f" and {len(loose) - 3} more" if len(loose) > 3 else ""
+        words = "to earth (no earthed star point, no capacitance): what all phases would carry alike has no way there"
+        return [f"Nothing ties {', '.join(loose[:3])}{more} {words}; their mean stands at earth."] if loose else []
 
     def _volts(self, v: Complexes) -> Complexes:
         return np.asarray((v[:, self._node] - v[:, self._against]) / self._base)

@@ -140,7 +140,7 @@ class PhaseGrid:
         self._leg_from, self._leg_to, self._demand = self._of_demand(legs, alone)
         self._own = own_legs(network, arrays, options)
         problem = phases.Problem(arrays)
-        self.live, self._pins = problem.live, problem.pins
+        self.live, self._pins, self._floating = problem.live, problem.pins, problem.floating
         self.frequency_hz = arrays.frequency_hz
         self._lu: SparseLU | None = None
         self._kept: dict[float, tuple[ConductorArrays, Complexes, SparseLU]] = {}
@@ -148,6 +148,20 @@ class PhaseGrid:
     def close(self) -> None:
         self.close_kept()
         self._lu = None
+
+    def adrift(self, amps: Complexes) -> bool:
+        """Whether currents into the nodes, (n_node,), leave a part that nothing ties to earth with a sum that has no way."""
+        most = float(np.abs(amps).max())
+        return any(abs(complex(amps[nodes].sum())) > 1e-9 * most for nodes in self._floating)
+
+    def floating_buses(self) -> list[str]:
+        """Buses of parts that nothing ties to earth, by id."""
+        loose = np.zeros(self.arrays.n_node + 2, np.bool_)
+        for nodes in self._floating:
+            loose[nodes] = True
+        return [
+            b for b, nodes in zip(self.arrays.bus_id, self.arrays.node, strict=True) if loose[nodes[nodes >= 0]].any()
+        ]
 
     def _of_demand(self, legs: Legs, alone: frozenset[str]) -> tuple[Ints, Ints, Complexes]:
         a = self.arrays

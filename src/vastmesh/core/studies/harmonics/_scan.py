@@ -142,6 +142,10 @@ def _looked_into(inputs: Inputs, options: ScanOptions) -> Look | None:
     arrays = compile_conductors(network)
     phases = PhaseGrid(network, arrays, Legs.balanced(arrays, network, grid.reading), options, no_impedance(network))
     ends = [_by_phase(arrays, ident, options) for ident in (options.bus, options.other or options.bus)]
+    if phases.adrift(ends[0]):
+        phases.close()
+        text = "nothing ties this bus to earth, so that its impedance to earth has no end; choose positive, or earth a star point"
+        raise InvalidFields([FieldProblem("options", "sequence", options.sequence, text)])
     return Look(grid, phases, ends[0], ends[1] / (3.0 if options.sequence == "zero" else 1.0))
 
 

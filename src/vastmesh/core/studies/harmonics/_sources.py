@@ -183,8 +183,8 @@ def sources(network: Network, reading: Reading, options: GridOptions, *, rated: 
     return found
 
 
-def beside_network(network: Network, reading: Reading, options: GridOptions) -> list[tuple[int, Own]]:
-    """Impedances that injecting elements bring into the network, with their rows; those of sources are there anyway."""
+def beside_network(network: Network, reading: Reading, options: GridOptions) -> list[tuple[str, int, Own]]:
+    """Impedances that injecting elements bring into the network, with ids and rows; those of sources are there anyway."""
     arrays, rows = reading.arrays, reading.problem.pattern.row
     at = {b: n for n, b in enumerate(arrays.bus_id)}
     found = []
@@ -194,7 +194,7 @@ def beside_network(network: Network, reading: Reading, options: GridOptions) -> 
             continue
         own = _per_unit(e, n, reading, options)
         if own is not None:
-            found.append((int(rows[n]), own))
+            found.append((e.id, int(rows[n]), own))
     return found
 
 
