@@ -136,10 +136,14 @@ def test_what_no_filter_can_be_is_refused(field: str, value: float) -> None:
     assert net["f"].tuned_order == 4.7  # type: ignore[attr-defined]
 
 
-@pytest.mark.parametrize("design", ["single", "detuned", "c_type"])
-def test_its_sizing_by_hand_is_its_circuit(design: str) -> None:
-    sheet = [w for w in explain(network(design=design, quality=25.0), "f") if w.title == "Its sizing"]
+@pytest.mark.parametrize("quality", [1.3, 25.0])
+@pytest.mark.parametrize(
+    ("design", "compares"), [("single", 5), ("detuned", 5), ("c_type", 5), ("high_pass", 5), ("double", 7)]
+)
+def test_its_sizing_by_hand_is_its_circuit(design: str, compares: int, quality: float) -> None:
+    more = {"second_order": 7.2} if design == "double" else {}
+    sheet = [w for w in explain(network(design=design, quality=quality, **more), "f") if w.title == "Its sizing"]
     compared = [c for c in sheet[0].ledger if c.solver is not None]
-    assert len(compared) == 5
+    assert len(compared) == compares
     for cell in compared:
         assert cell.value == pytest.approx(cell.solver, rel=1e-12), cell.symbol

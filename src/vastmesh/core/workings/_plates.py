@@ -337,7 +337,7 @@ def harmonic_filter(network: Network, e: Filter) -> Iterator[Working]:
         Step("P", "Losses", "Ur² · Re(1/Z)", f"{fig(rated)}² · {fig(y.real)} S", 1e3 * rated**2 * y.real, "kW")
     )
     yield Working("Its parts", parts, note="Of one step, each phase of the star.")
-    if not e.by_parts() and e.design in ("single", "detuned", "c_type"):
+    if not e.by_parts():
         yield _sizing(e, c, rated, f)
 
 
@@ -355,6 +355,16 @@ def _sizing(e: Filter, c: FilterCircuit, kv: float, f: float) -> Working:
         told.line("X", "reactance of the reactor", "Xc / (n ** 2 - 1)", "Ω", solver=c.xb)
         told.line("C2", "second capacitance, which cancels the reactor", "1000000 / (w * X)", "µF")
         told.line("R", "resistance beside them", "q * n * X", "Ω", solver=1 / c.g)
+    elif e.design == "high_pass":
+        told.line("x", "reactor over the capacitor's reactance", "1 / n ** 2", "1")
+        told.line("r", "resistance over the capacitor's reactance", "q / n", "1")
+        told.line("a", "of the capacitor left by both beside each other", "1 - r ** 2 * x / (r ** 2 + x ** 2)", "1")
+        told.line("b", "their resistance over the capacitor's reactance", "r * x ** 2 / (r ** 2 + x ** 2)", "1")
+        told.line("Xc", "reactance of the capacitor", "U ** 2 / Q * a / (a ** 2 + b ** 2)", "Ω", solver=c.xc)
+        told.line("X", "reactance of the reactor", "Xc * x", "Ω", solver=c.xb)
+        told.line("R", "resistance beside it", "Xc * r", "Ω", solver=1 / c.g)
+    elif e.design == "double":
+        _sizing_of_two(told, e, c)
     else:
         told.line("a", "of the capacitor left by the reactor", "1 - 1 / n ** 2", "1")
         told.line("b", "resistance over the capacitor's reactance", "1 / (n * q)", "1")
@@ -364,6 +374,32 @@ def _sizing(e: Filter, c: FilterCircuit, kv: float, f: float) -> Working:
     told.line("C", "capacitance", "1000000 / (w * Xc)", "µF", solver=c.parts(f)["c_uf"])
     told.line("L", "inductance", "1000 * X / w", "mH", solver=c.parts(f)["l_mh"])
     return told.working()
+
+
+def _sizing_of_two(told: Ledger, e: Filter, c: FilterCircuit) -> None:
+    """Two single-tuned filters beside each other, as one: Arrillaga and Watson, 6.4.3."""
+    told.given("m", "second order", e.second_order or 2 * e.order(), "1")
+    told.line("ca", "first one: capacitance for as much power as the second", "1 - 1 / n ** 2", "1")
+    told.line("cb", "second one", "1 - 1 / m ** 2", "1")
+    told.line("la", "inductance that tunes the first", "1 / (ca * n ** 2)", "1")
+    told.line("lb", "inductance that tunes the second", "1 / (cb * m ** 2)", "1")
+    told.line("c1", "capacitance in series", "ca + cb", "1")
+    told.line("l1", "inductance in series", "la * lb / (la + lb)", "1")
+    told.line("d", "how far they are apart", "(la * ca - lb * cb) ** 2", "1")
+    told.line("c2", "capacitance beside", "ca * cb * (ca + cb) * (la + lb) ** 2 / d", "1")
+    told.line("l2", "inductance beside", "d / ((ca + cb) ** 2 * (la + lb))", "1")
+    told.line("r1", "resistance in series", "n * l1 / q", "1")
+    told.line("r2", "resistance beside", "n * l2 / q", "1")
+    told.line("p", "of both beside each other: real part of 1 + Z·jB", "1 - c2 * l2", "1")
+    told.line("s", "imaginary part", "c2 * r2", "1")
+    told.line("zr", "resistance of the whole", "r1 + (r2 * p + l2 * s) / (p ** 2 + s ** 2)", "1")
+    told.line("zx", "reactance of the whole, capacitive", "1 / c1 - l1 - (l2 * p - r2 * s) / (p ** 2 + s ** 2)", "1")
+    told.line("k", "ohms for one", "U ** 2 / Q * zx / (zr ** 2 + zx ** 2)", "Ω")
+    told.line("Xc", "reactance of the capacitor in series", "k / c1", "Ω", solver=c.xc)
+    told.line("X", "reactance of the reactor in series", "k * l1", "Ω", solver=c.xl)
+    told.line("R", "resistance of the reactor in series", "k * r1", "Ω", solver=c.r)
+    told.line("C2", "capacitance beside", "1000000 * c2 / (w * k)", "µF", solver=1e6 * c.b / told.cells["w"].value)
+    told.line("L2", "inductance beside", "1000 * k * l2 / w", "mH", solver=1e3 * c.xb / told.cells["w"].value)
 
 
 @explains(Switch)
