@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from types import TracebackType
 from typing import Any, Self
 
@@ -28,6 +29,7 @@ class SparseLU:
         self.nnz = int(indptr[-1])
         self._dtype = np.complex128 if complex_ else np.float64
         self._factored = False
+        self._inverse: _Inverse | None = None
         starts = np.zeros(len(indices), np.bool_)
         starts[indptr[:-1][indptr[:-1] < len(indices)]] = True
         if len(indices) > 1 and np.any((np.diff(indices) <= 0) & ~starts[1:]):
@@ -48,12 +50,13 @@ class SparseLU:
         except KLUException:
             self.factorise(values)
 
-    def factorise(self, values: NDArray[Any]) -> None:
-        """Factorise new values, on old pivots where they serve. Raises :class:`SingularMatrix`."""
+    def factorise(self, values: NDArray[Any], *, checked: bool = False) -> None:
+        """Factorise new values, on old pivots where they serve. ``checked``: they are known to be finite. Raises
+        :class:`SingularMatrix`."""
         if values.shape != (self.nnz,):
             raise ValueError(f"{values.shape} values given for a pattern of {self.nnz}")
         values = np.ascontiguousarray(values, self._dtype)
-        if not np.all(np.isfinite(values)):
+        if not checked and not np.all(np.isfinite(values)):
             raise SingularMatrix("a coefficient is not a finite number")
         try:
             if self._factored:
@@ -86,6 +89,19 @@ class SparseLU:
         sign = np.prod(np.sign(pivots)) * _parity(found["P"]) * _parity(found["Q"])
         return float(sign)
 
+    def inverse_diagonal(self) -> NDArray[Any]:
+        """Diagonal of the inverse of the matrix factorised last, (n,), at a cost like that of its factors.
+
+        On a symmetric pattern with pivots on the diagonal the entries of the inverse on the pattern of the factors follow from
+        each other, last row first (Takahashi, Fagan, Chin, PICA 1973); with other pivots column by column.
+        """
+        f = self._klu.extract()
+        if self._inverse is None or not np.array_equal(self._inverse.order, f["P"]):
+            self._inverse = _Inverse.of(f) if np.array_equal(f["P"], f["Q"]) else None
+        if self._inverse is None:
+            return np.array([self.solve(row)[k] for k, row in enumerate(np.eye(self.n, dtype=self._dtype))])
+        return self._inverse.diagonal(f["Lx"], f["Ux"])
+
     def close(self) -> None:
         self._klu.close()
 
@@ -99,6 +115,87 @@ class SparseLU:
         klu = getattr(self, "_klu", None)
         if klu is not None:
             klu.close()
+
+
+@dataclass(frozen=True)
+class _Inverse:
+    """Where the entries of the inverse that are needed for its diagonal come from. ``order``: the pivots; of the factors' columns
+    ``starts`` and for each entry below the diagonal (right of it) its place in Lx and Ux; ``pairs``: for each column and each two
+    of its entries the place of that entry of the inverse among [lower, upper, diagonal]."""
+
+    order: NDArray[np.integer[Any]]
+    starts: NDArray[np.int64]
+    rows: NDArray[np.int64]
+    lower: NDArray[np.int64]
+    upper: NDArray[np.int64]
+    pivots: NDArray[np.int64]
+    pairs: NDArray[np.int64]
+
+    @classmethod
+    def of(cls, f: dict[str, NDArray[Any]]) -> _Inverse | None:
+        """None where the factors are not of one symmetric pattern."""
+        n = len(f["Lp"]) - 1
+        column = np.repeat(np.arange(n), np.diff(f["Lp"]))
+        below = np.flatnonzero(f["Li"] != column)
+        rows, of = f["Li"][below].astype(np.int64), column[below]
+        by = np.lexsort((rows, of))
+        lower, rows, of = below[by], rows[by], of[by]
+        column = np.repeat(np.arange(n), np.diff(f["Up"]))
+        right = np.flatnonzero(f["Ui"] != column)
+        by = np.lexsort((column[right], f["Ui"][right]))
+        upper = right[by]
+        if not np.array_equal(f["Ui"][upper], of) or not np.array_equal(column[upper], rows):
+            return None
+        starts = np.searchsorted(of, np.arange(n + 1)).astype(np.int64)
+        pairs = np.empty(int((np.diff(starts) ** 2).sum()), np.int64)
+        _find_pairs(starts, rows, pairs)
+        return cls(f["P"].copy(), starts, rows, lower, upper, (f["Up"][1:] - 1).astype(np.int64), pairs)
+
+    def diagonal(self, lx: NDArray[Any], ux: NDArray[Any]) -> NDArray[Any]:
+        found = np.empty(2 * len(self.rows) + len(self.pivots), ux.dtype)
+        _invert(self.starts, self.pairs, lx[self.lower], ux[self.upper], ux[self.pivots], found)
+        diagonal = np.empty(len(self.pivots), ux.dtype)
+        diagonal[self.order] = found[2 * len(self.rows) :]
+        return diagonal
+
+
+@njit(cache=True, nogil=True)
+def _find_pairs(starts: Any, rows: Any, pairs: Any) -> None:
+    """Of every two entries k, m of a column: where (k, m) of the inverse stands."""
+    many = len(rows)
+    at = 0
+    for i in range(len(starts) - 1):
+        for a in range(starts[i], starts[i + 1]):
+            for b in range(starts[i], starts[i + 1]):
+                k, m = rows[a], rows[b]
+                if k == m:
+                    pairs[at] = 2 * many + k
+                else:
+                    low, high = (m, k) if k > m else (k, m)
+                    place = starts[low] + np.searchsorted(rows[starts[low] : starts[low + 1]], high)
+                    pairs[at] = place if k > m else many + place
+                at += 1
+
+
+@njit(cache=True, nogil=True)
+def _invert(starts: Any, pairs: Any, lower: Any, upper: Any, pivots: Any, z: Any) -> None:
+    """Entries of the inverse of L U on the pattern of both: ``z`` holds those below, right of and on the diagonal."""
+    many, end = len(lower), len(pairs)
+    for i in range(len(starts) - 2, -1, -1):
+        first, size = starts[i], starts[i + 1] - starts[i]
+        end -= size * size
+        own = 1 / pivots[i]
+        for a in range(size):
+            below, right = 0 * own, 0 * own
+            for b in range(size):
+                below -= z[pairs[end + a * size + b]] * lower[first + b]
+                right -= upper[first + b] * z[pairs[end + b * size + a]]
+            z[first + a] = below
+            z[many + first + a] = right / pivots[i]
+        on = own
+        for b in range(size):
+            on -= upper[first + b] / pivots[i] * z[first + b]
+        z[2 * many + i] = on
 
 
 @njit(cache=True, nogil=True)

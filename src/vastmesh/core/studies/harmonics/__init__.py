@@ -7,7 +7,8 @@ from ._cures import find_cures
 from ._design import run_design
 from ._distortion import run_distortion
 from ._emission import EmissionOptions, run_emission
-from ._options import DesignOptions, DistortionOptions, ScanOptions, SearchOptions
+from ._everywhere import SPLIT as EVERYWHERE
+from ._options import DesignOptions, DistortionOptions, EverywhereOptions, ScanOptions, SearchOptions
 from ._pictured import picture_spectrum
 from ._scan import SPLIT
 from ._search import run_search
@@ -49,6 +50,16 @@ register(
         options=ScanOptions,
         run=SPLIT.run,
         split=SPLIT,
+    )
+)
+register(
+    Study(
+        name="resonances",
+        label="Resonances everywhere",
+        purpose="The impedance of every bus against frequency: where the network resonates, and beside which injected orders",
+        options=EverywhereOptions,
+        run=EVERYWHERE.run,
+        split=EVERYWHERE,
     )
 )
 register(

@@ -74,7 +74,7 @@ def _told(inputs: Inputs, grid: Grid, bus: Bus, h: float) -> tuple[str, list[str
     grid.factorise(h, sequence)
     v = grid.unit(row)
     ohm, swings = abs(v[row]) * kv**2 / grid.arrays.base_mva, grid.capacitances(h, v)
-    bare = grid.bare(row) * kv**2 / grid.arrays.base_mva
+    bare = complex(grid.bare()[row]) * kv**2 / grid.arrays.base_mva
     alone = abs(complex(bare.real, h * bare.imag))
     total = sum(swings.values()) or 1.0
     most = sorted(swings, key=lambda i: -swings[i])[:3]

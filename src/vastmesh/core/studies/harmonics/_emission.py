@@ -67,7 +67,7 @@ def run_emission(inputs: Inputs, options: EmissionOptions, progress: Progress) -
     row = grid.row(options.bus)
     level = level_of(network, kv, options.limits)
     above = level_of(network, options.above_kv, "planning")
-    bare = abs(grid.bare(row)) * kv**2 / base
+    bare = abs(complex(grid.bare()[row])) * kv**2 / base
     short = kv**2 / bare
     rows: list[dict[str, Any]] = []
     for n, h in enumerate(_ORDERS):

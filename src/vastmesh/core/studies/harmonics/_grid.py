@@ -42,7 +42,7 @@ from ...network import (
     SynchronousMotor,
     resistance_factor,
 )  # fmt: skip
-from ._kernel import MOTOR_SHARE, PARALLEL, SERIES, assemble
+from ._kernel import MOTOR_SHARE, PARALLEL, SERIES, SHORT, Branches, Lines, Nodes, assemble
 from ._options import GridOptions
 from ._sources import beside_network, source_ohm
 
@@ -244,7 +244,7 @@ class Grid:
     def factorise(self, order: float, sequence: int = 1) -> None:
         """Make ready for solving at an order. Raises :class:`SingularMatrix` at an exact resonance without losses."""
         try:
-            self._lu.factorise(self.values(order, sequence))
+            self._lu.factorise(self.values(order, sequence), checked=self._finite)
         except SingularMatrix:
             raise SingularMatrix(
                 f"at {order * self.frequency_hz:g} Hz (order {order:g}) the network is in resonance without any loss"
@@ -297,37 +297,74 @@ class Grid:
 
     def values(self, order: float, sequence: int = 1) -> Complexes:
         """The nodal admittance matrix at an order, on its pattern, (nnz,); the same array every time."""
+        lines, branches = self._at(order)
+        if sequence < 0:
+            branches = branches._replace(turn=self._back)
         fill: Any = assemble
-        turn = self._turn if sequence > 0 else np.conj(self._turn)
-        r, x = self._at(order)
-        fill(order, r, x, self._which, order**self._exponents, *self._live, turn, *self._rest, self._values)
+        short = int(np.searchsorted(self._wave, SHORT / order**2, "right"))
+        self._finite = bool(
+            fill(order, order**self._exponents, short, lines, self._work, branches, self._nodes, self._values)
+        )
         return self._values
 
-    def _at(self, order: float) -> tuple[Floats, Floats]:
-        """Resistance and reactance of the live branches as the kernel takes them at an order."""
+    def _at(self, order: float) -> tuple[Lines, Branches]:
+        """Lines and other branches with resistance and reactance as the kernel takes them at an order."""
         if not (self._shaped or self._factored):
-            return self._branches
+            return self._lines, self._others
         r, x = self._series_at(order)
-        return r[self.pattern.live_branch], x[self.pattern.live_branch]
+        first, rest = self._line_rows, self._other_rows
+        return self._lines._replace(r=r[first], x=x[first]), self._others._replace(r=r[rest], x=x[rest])
 
     def _prepare(self) -> None:
         """Lay out what the kernel takes."""
+        self._nodes: Nodes = self._at_nodes()
         live, b = self.pattern.live_branch, self._branch
-        long = self._is_line[live] if self.options.lines != "nominal" else np.zeros(len(live), np.bool_)
-        self._branches = b["r"][live], b["x"][live]
-        self._exponents, which = np.unique(self._skin[live], return_inverse=True)
-        self._which = which.astype(np.int64)
+        long = self._is_line[live] & (self.options.lines != "nominal")
+        self._exponents, by = np.unique(self._skin[live], return_inverse=True)
         f, t = b["ratio_from"][live], b["ratio_to"][live]
-        self._live = b["shunt_from"][live], b["shunt_to"][live], long, 1 / (f * f), 1 / (f * t), 1 / (t * t)
-        self._turn = np.exp(1j * b["shift"][live])
-        diagonal, s = self.pattern.diagonal, self._series
-        plain = self.arrays.tables["shunt"]["y"] * ~self.is_filter
-        self._rest = (
-            self.pattern.slots, plain[self.pattern.live_shunt], diagonal[s.row], s.r, s.x, s.k, s.xc,
-            diagonal[self._load_row], self._demand, FORMS[self.options.demand],
-            diagonal[self.filter_row], self._circuits,
+        y_from, y_to, turn = b["shunt_from"][live], b["shunt_to"][live], np.exp(1j * b["shift"][live])
+        slots = self.pattern.slots[: 4 * len(live)].reshape(4, -1)
+        plain = long & (f == 1) & (t == 1) & (b["shift"][live] == 0) & (y_from.imag >= 0) & (y_to.imag >= 0)
+        # What a line is to the wave may grow with resistances, which change with the order: those are taken one by one.
+        plain &= (self._skin[live] <= 1) & ~np.isin(live, [n for n, _ in self._factored])
+        for _, rows, _ in self._shaped.values():
+            plain &= ~np.isin(live, rows)
+        wave = (np.abs(b["r"][live]) + np.abs(b["x"][live])) * np.abs(y_from + y_to)
+        lines, rest = np.flatnonzero(plain), np.flatnonzero(~plain)
+        lines = lines[np.argsort(slots[0, lines], kind="stable")]  # entries one after the other in memory
+        longest = np.argsort(wave[lines], kind="stable")
+        self._wave, self._line_rows, self._other_rows = wave[lines][longest], live[lines], live[rest]
+        whose = by.astype(np.uint64)  # without a sign the compiled loops need not look for negative ones
+        r, x, entries = b["r"][live], b["x"][live], np.ascontiguousarray(slots[:, lines].astype(np.uint64))
+        self._lines = Lines(
+            r=r[lines], x=x[lines], by=whose[lines], g_from=y_from.real[lines], b_from=y_from.imag[lines],
+            g_to=y_to.real[lines], b_to=y_to.imag[lines], slots=entries, longest=longest,
         )  # fmt: skip
+        self._others = Branches(
+            r[rest], x[rest], whose[rest], y_from[rest], y_to[rest], long[rest], 1 / (f * f)[rest],
+            1 / (f * t)[rest], 1 / (t * t)[rest], turn[rest], np.ascontiguousarray(slots[:, rest]),
+        )  # fmt: skip
+        self._back = np.conj(self._others.turn)
+        self._work = tuple(np.empty(len(lines)) for _ in range(7))
         self._values = np.empty(len(self.pattern.indices), np.complex128)
+        self._finite = False
+
+    def _at_nodes(self) -> Nodes:
+        diagonal, s, form = self.pattern.diagonal, self._series, FORMS[self.options.demand]
+        standing = (self.arrays.tables["shunt"]["y"] * ~self.is_filter)[self.pattern.live_shunt]
+        slot, y = self.pattern.slots[4 * len(self.pattern.live_branch) :], standing
+        load_slot, load_y = diagonal[self._load_row], self._demand
+        if form == PARALLEL:
+            slot, y = np.r_[slot, load_slot], np.r_[y, load_y]
+            load_slot, load_y = load_slot[:0], load_y[:0]
+        places, of = np.unique(slot, return_inverse=True)
+        stays, grows, falls = (
+            np.bincount(of, p, len(places)) for p in (y.real, np.maximum(y.imag, 0), np.minimum(y.imag, 0))
+        )
+        return Nodes(
+            places, stays, grows, falls, diagonal[s.row], s.r, s.x, s.k, s.xc, load_slot, load_y,
+            form, diagonal[self.filter_row], self._circuits,
+        )  # fmt: skip
 
     def solve(self, injected: Complexes) -> Complexes:
         """Voltages for currents into the network, both (n,) or (k, n), per unit."""
@@ -339,23 +376,30 @@ class Grid:
         rhs[row] = 1.0
         return self.solve(rhs)
 
-    def bare(self, row: int) -> complex:
-        """Impedance seen from a row at the network's frequency through sources and machines alone, per unit: no demand, no
+    def bare(self) -> Complexes:
+        """Impedance seen from every row at the network's frequency through sources and machines alone, per unit: no demand, no
         capacitance, no bank."""
-        nothing, one = np.zeros_like(self._live[0]), np.ones_like(self._exponents)
-        slots, _, *earth = self._rest
-        fill: Any = assemble
+        lines, branches = self._at(1.0)
+        still = np.zeros_like(lines.r)
+        lines = lines._replace(g_from=still, b_from=still, g_to=still, b_to=still)
+        branches = branches._replace(y_from=0 * branches.y_from, y_to=0 * branches.y_to)
+        empty, none = self.pattern.slots[:0], np.zeros(0)
+        nodes = self._nodes._replace(
+            slot=empty, stays=none, grows=none, falls=none, load_slot=empty, load_y=none.astype(np.complex128),
+            filter_slot=empty, filters=np.zeros((0, 9)),
+        )  # fmt: skip
         values = np.empty_like(self._values)
-        fill(1.0, *self._at(1.0), self._which, one, nothing, nothing, *self._live[2:], self._turn, slots,
-             np.zeros(len(self.pattern.live_shunt), np.complex128), *earth[:5], np.zeros(0, np.int64),
-             np.zeros(0, np.complex128), earth[7], np.zeros(0, np.int64), np.zeros((0, 9)), values)  # fmt: skip
+        fill: Any = assemble
+        fill(1.0, np.ones_like(self._exponents), len(lines.r), lines, self._work, branches, nodes, values)
         lu = SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True)
         lu.factorise(values)
-        unit = np.zeros(self.pattern.n, np.complex128)
-        unit[row] = 1.0
-        found = complex(lu.solve(unit)[row])
+        found = lu.inverse_diagonal()
         lu.close()
         return found
+
+    def everywhere(self) -> Complexes:
+        """Impedance seen from every row at the order made ready last, per unit."""
+        return self._lu.inverse_diagonal()
 
     def seen_from(self, row: int) -> Complexes:
         """Voltage of one row for one per unit of current into each: a row of the impedance matrix."""

@@ -67,6 +67,22 @@ class ScanOptions(GridOptions):
         return self
 
 
+class EverywhereOptions(GridOptions):
+    """Over which frequencies every bus is looked at."""
+
+    from_hz: float = quantity("From", "First frequency", unit="Hz", default=75.0, ge=1, le=20_000)
+    to_hz: float = quantity("To", "Last frequency", unit="Hz", default=1500.0, ge=1, le=20_000)
+    step_hz: float = quantity("Step", "Between two frequencies", unit="Hz", default=5.0, ge=0.1, le=1000)
+
+    @model_validator(mode="after")
+    def _range(self) -> Self:
+        if self.to_hz <= self.from_hz:
+            raise ValueError("to_hz: enter a frequency above the first one")
+        if (self.to_hz - self.from_hz) / self.step_hz > 20_000:
+            raise ValueError("step_hz: more than 20,000 frequencies; enter a wider step")
+        return self
+
+
 class JudgedOptions(GridOptions):
     """How several sources add up, and what voltages are judged by."""
 

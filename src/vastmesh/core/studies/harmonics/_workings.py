@@ -88,7 +88,7 @@ def _by_hand(
     injecting = [s for s in sources(seen, grid.reading, asked, rated=asked.inverters == "rated") if s.behind is None]
     at = grid.arrays.bus_id.index(ident)
     kv, base = float(grid.arrays.bus_kv[at]), grid.arrays.base_mva
-    z = grid.bare(grid.row(ident)) * kv**2 / base
+    z = complex(grid.bare()[grid.row(ident)]) * kv**2 / base
     told = Ledger(
         "By hand, from the short-circuit level",
         "The way it is done on paper: one impedance that grows with the order, and all currents through it. The program's own "
