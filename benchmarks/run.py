@@ -282,17 +282,21 @@ def measure_edge(count: int) -> dict[str, Any]:
 
 @contextmanager
 def opened(n_bus: int) -> Iterator[tuple[Page, Network]]:
-    """A synthetic network open in headless Chromium, solved."""
+    """A synthetic network open in headless Chromium, solved; of no bus: the demonstration."""
     from playwright.sync_api import sync_playwright
     from synthetic import synthetic
 
+    from vastmesh.cli import demo_network
     from vastmesh.core.layout import place
     from vastmesh.core.network import with_rules
     from vastmesh.exchange import write_network
 
-    network = synthetic(n_bus)
-    network.apply(place(network))
-    network.apply(with_rules(network))
+    if n_bus:
+        network = synthetic(n_bus)
+        network.apply(place(network))
+        network.apply(with_rules(network))
+    else:
+        network = demo_network()[0]
     data = write_network(network, "bench", "document")
     with tempfile.TemporaryDirectory() as folder, served(Path(folder)) as address, sync_playwright() as play:
         sent = urllib.request.Request(f"{address}/api/projects/import?file_name=network.json", data,
@@ -354,6 +358,38 @@ def measure_slider(n_bus: int) -> dict[str, Any]:
         page.mouse.up()
         return {"buses": n_bus, "steps": len(times), "input_to_repaint_ms": statistics.median(times[2:]),
                 "slowest_ms": max(times[2:])}  # fmt: skip
+
+
+# From a key on the slider to the frame that shows the new spectrum.
+_SPECTRUM = """() => {
+  window.times = []
+  const plot = document.querySelector('[data-testid=figure-spectrum]')
+  window.addEventListener('keydown', () => performance.mark('key'), true)
+  let first = true
+  new MutationObserver(() => {
+    if (!first) return
+    first = false
+    requestAnimationFrame(() => window.times.push(performance.measure('spectrum', 'key').duration))
+  }).observe(plot, { attributes: true, subtree: true, attributeFilter: ['y', 'height'] })
+  window.addEventListener('keydown', () => { first = true }, true)
+}"""
+
+
+def measure_live_distortion(_: int) -> dict[str, Any]:
+    """A step of the demand slider of the demonstration by key, until the distortion that keeps up is repainted."""
+    with opened(0) as (page, _):
+        show(page, "Distortion")
+        page.get_by_role("button", name="Run", exact=True).click()
+        page.get_by_test_id("figure-spectrum").wait_for()
+        page.wait_for_timeout(1500)
+        page.evaluate(_SPECTRUM)
+        slider = page.get_by_role("slider", name="demand")
+        slider.focus()
+        for step in range(24):
+            page.keyboard.press("ArrowLeft" if step % 2 else "ArrowRight")
+            page.wait_for_timeout(1200)
+        times = page.evaluate("() => window.times")
+        return {"steps": len(times), "key_to_repaint_ms": statistics.median(times[2:]), "slowest_ms": max(times[2:])}
 
 
 # From Enter in a field to two frames after its answer was read. Parsing and painting lie in between.
@@ -483,7 +519,7 @@ def _parts(workers: int) -> dict[str, Any]:
 KINDS: dict[str, Callable[[int], dict[str, Any]]] = {
     "solve": measure, "service": lambda n: measure_service(n, slide=n <= 10_000), "sheet": measure_sheet,
     "slider": measure_slider, "sift": measure_sift, "per_phase": measure_per_phase, "street": measure_street,
-    "balancing": measure_balancing, "edge": measure_edge, "edit": measure_edit,
+    "balancing": measure_balancing, "live_distortion": measure_live_distortion, "edge": measure_edge, "edit": measure_edit,
     "load": _load, "parts": _parts, "harmonics": _harmonics,
 }  # fmt: skip
 
@@ -506,6 +542,7 @@ def main() -> None:
     listed("Studies in parts, by workers", [alone("parts", str(n)) for n in (1, 2)])
     listed("Sift lines through the service", [alone("sift", str(n)) for n in (1000, 70_000)])
     listed("Slider in the browser, profile open", [alone("slider", "1000")])
+    listed("Demand slider in the browser, distortion of the demonstration kept up", [alone("live_distortion", "0")])
     listed("An edit in the browser", [alone("edit", str(n)) for n in SIZES[:2]])
     listed(
         "Sheet: median time between frames while panning and zooming",

@@ -61,7 +61,7 @@ def test_every_scheme_alone_beside_the_present_network_whatever_is_on(on: tuple[
         assert at(result, "by_state", "s", f"state_{n + 1}_pct") == pytest.approx(
             at(alone, "buses", "s", "thd_pct"), rel=1e-12
         )
-        drawn = next(s for s in result.figures[0].series if s.label == f"w, {label}")
+        drawn = next(s for s in result.figures[0].series if s.label == label)
         assert np.allclose(drawn.y, alone.figures[0].series[0].y, rtol=1e-12)
     # What else is shown is of the network as it is on the sheet.
     now = each["no scheme" if not on else on[0] if len(on) == 1 else "all that are on"]

@@ -70,6 +70,7 @@ class Job:
     joined_at: float = 0.0
     joined: int = 0
     join_s: float = 0.0
+    worked: float | None = None  # seconds in the worker, of a study in one piece
     result: Packed | None = None
     started: float = 0.0
     cancelled: bool = False

@@ -407,6 +407,8 @@ class Runner:
         elif task.ask is Ask.WHOLE or _last(task):
             job.result = Packed(event.reply[0], event.reply[1])
             job.record.partial = False
+            if task.ask is Ask.WHOLE:
+                job.worked = event.took_s
             self._finish(job, JobState.FINISHED)
         else:
             job.result, job.join_s = Packed(event.reply[0], event.reply[1]), event.took_s
@@ -543,7 +545,9 @@ class Runner:
             return
         job.ending = True
         job.record.doing = ""
-        took = time.monotonic() - job.started if job.started else 0.0
+        # Starting a process is not the study's time: by it a page would take a quick one for too slow to keep up with edits.
+        wall = time.monotonic() - job.started if job.started else 0.0
+        took = job.worked if job.worked is not None else wall
         final = replace(
             job.record, state=state.value, ended_at=utc_now(), took_s=round(took, 4), code=code, problem=problem,
             has_result=job.result is not None, partial=job.result is not None and state is not JobState.FINISHED,

@@ -60,13 +60,15 @@ export async function createFor(item: Item, field: string, kind: string): Promis
 export type Alone = 'spectrum' | 'harmonic_levels' | 'current_limits'
 
 /** What stands by itself and is entered on its card: a spectrum of one's own, levels that go before the generic ones. */
-export const ALONE: Record<Alone, { words: string; start: Record<string, unknown> }> = {
+export const ALONE: Record<Alone, { words: string; asked: string; start: Record<string, unknown> }> = {
   spectrum: {
     words: 'Own spectrum',
+    asked: 'harmonic spectrum',
     start: { kind: 'own_type', family: 'spectrum', orders: '5 20; 7 14; 11 9; 13 7' },
   },
   harmonic_levels: {
     words: 'Harmonic levels',
+    asked: 'harmonic levels',
     start: {
       kind: 'harmonic_levels',
       above_kv: 1,
@@ -77,6 +79,7 @@ export const ALONE: Record<Alone, { words: string; start: Record<string, unknown
   },
   current_limits: {
     words: 'Current limits',
+    asked: 'harmonic current limits',
     start: {
       kind: 'current_limits',
       up_to_kv: 69,

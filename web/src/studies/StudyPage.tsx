@@ -1,6 +1,6 @@
 /** The page of any study, from what it declares: options, progress, and the answer as tables, plots, findings and workings. */
 import { useQuery } from '@tanstack/react-query'
-import { useEffect, useMemo, useState } from 'react'
+import { useEffect, useMemo, useRef, useState } from 'react'
 import styled from 'styled-components'
 import { messageOf } from '../api/client'
 import { causeQuery, workingsQuery } from '../api/queries'
@@ -52,8 +52,12 @@ const List = styled.ul`
 `
 const None = styled.p`padding: 16px; color: ${(p) => p.theme.quiet}; max-width: 620px;`
 
+/** Tables beyond this many are chosen from a list, so that the answer keeps its height. */
+const MOST_TABS = 3
+
 /** A study that took no longer than this follows the edits by itself. */
 const QUICK_S = 0.5
+const NEARLY_S = 2
 
 /** Options as they stand: typed, else what is selected for a reference that it fits, else the usual. */
 function useOptions(study: StudyInfo): [Item, (name: string, value: unknown) => void] {
@@ -85,9 +89,16 @@ function useFollowing(wanted: boolean, work: Study, start: () => void) {
   const revision = useBench((s) => s.revision)
   const busy = useBench((s) => s.busy)
   const stale = !!work.result && work.revision !== revision
+  // A first run also made a worker ready: one that was nearly quick gets a second chance.
+  const tried = useRef(false)
   // biome-ignore lint/correctness/useExhaustiveDependencies: an edit asks anew, and nothing else does
   useEffect(() => {
-    if (wanted && stale && !busy && !work.running && work.took_s < QUICK_S) start()
+    if (!wanted || !stale || busy || work.running) return
+    const nearly = !tried.current && work.took_s < NEARLY_S
+    if (work.took_s < QUICK_S || nearly) {
+      tried.current = true
+      start()
+    }
   }, [wanted, stale, busy, revision])
 }
 
@@ -192,6 +203,7 @@ function Shown(props: {
   const figure = figures.find((f) => `figure ${f.name}` === at)
   const said = result.statement || result.account.explanation || result.account.notes.join(' ')
   const quantities = table ? (result.quantities ?? []).filter((q) => q.table === table.name) : []
+  const beside = tables.length > MOST_TABS ? MOST_TABS - 1 : tables.length
   const tab = (id: string, label: string) => (
     <button type="button" key={id} aria-pressed={id === at} onClick={() => setPane(id)}>
       {label}
@@ -217,7 +229,17 @@ function Shown(props: {
     <Answer>
       <Bar role="toolbar" aria-label={study.label}>
         {figures.map((f) => tab(`figure ${f.name}`, f.label))}
-        {tables.map((t) => tab(`table ${t.name}`, t.label))}
+        {tables.slice(0, beside).map((t) => tab(`table ${t.name}`, t.label))}
+        {tables.length > beside && (
+          <Pick
+            label="More tables"
+            hideLabel
+            placeholder="more tables"
+            value={tables.slice(beside).some((t) => t.name === table?.name) ? (table?.name ?? null) : null}
+            choices={tables.slice(beside).map((t) => ({ id: t.name, label: t.label }))}
+            onChange={(name) => setPane(`table ${name}`)}
+          />
+        )}
         {result.findings.length > 0 && tab('findings', `Findings ${result.findings.length}`)}
         {study.explains && tab('workings', 'Workings')}
         <span className="space" />

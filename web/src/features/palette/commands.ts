@@ -321,7 +321,7 @@ function viewCommands(): Command[] {
     ...phaseCommands(),
     ...(Object.keys(ALONE) as Alone[]).map((kind) => ({
       id: `new-${kind}`,
-      label: `New ${ALONE[kind].words.toLowerCase()}`,
+      label: `New ${ALONE[kind].asked}`,
       run: () => void createAlone(kind).then((id) => id && select(id)),
     })),
     { id: 'pin', label: pinned ? 'Let the pinned result go' : 'Pin this result', keys: 'P', run: pin },

@@ -68,9 +68,12 @@ def volts_of(model: Model, told: Told, options: DistortionOptions, place: int) -
     return volts / np.sqrt(3) if options.detail == "per_phase" else volts
 
 
-def voltage_spectrum(rows: Sequence[Row], options: DistortionOptions, hz: float, level: Level) -> Figure:
-    absolute = "Voltage to neutral" if options.detail == "per_phase" else "Voltage between phases"
-    return _spectrum("spectrum", "Spectrum", ("Voltage", absolute), "V", rows, options, hz, level)
+def voltage_spectrum(
+    rows: Sequence[Row], options: DistortionOptions, hz: float, level: Level, where: str = ""
+) -> Figure:  # fmt: skip
+    at = f" at {where}" if where else ""
+    absolute = f"Voltage{at} {'to neutral' if options.detail == 'per_phase' else 'between phases'}"
+    return _spectrum("spectrum", "Spectrum", (f"Voltage{at}", absolute), "V", rows, options, hz, level)
 
 
 def current_spectrum(rows: Sequence[Row], options: DistortionOptions, hz: float) -> Figure:
@@ -106,9 +109,10 @@ def side_by_side(
 ) -> list[Figure]:
     """Spectra of several states in one plot each: of ``drawn`` buses, by id and name, and of a branch where one is asked for.
     At most so many rows of bars as can be told apart."""
-    told = ((f"{name}, {label}", ident, r) for ident, name in drawn for label, r in found)
+    one = len(drawn) == 1  # then its name stands on the axis
+    told = ((label if one else f"{name}, {label}", ident, r) for ident, name in drawn for label, r in found)
     rows = [row for words, ident, r in told if (row := _bus_row(r.tables["buses"], ident, words, options)) is not None]
-    made = [voltage_spectrum(rows[:_MOST_ROWS], options, hz, level)] if rows else []
+    made = [voltage_spectrum(rows[:_MOST_ROWS], options, hz, level, drawn[0][1] if one else "")] if rows else []
     if options.branch is not None:
         flows = [r for label, result in found if (r := _branch_row(result.tables["branches"], options.branch, label))]
         made += [current_spectrum(flows[:_MOST_ROWS], options, hz)] if flows else []
