@@ -21,7 +21,7 @@ from ...results.state import LiveUnbalanced
 from ..base import Inputs
 from ._grid import Grid, sequence_of
 from ._options import DistortionOptions
-from ._phase_grid import Legs, PhaseGrid, as_controlled, phase_sources
+from ._phase_grid import Legs, PhaseGrid, PhaseSource, as_controlled, phase_sources
 from ._sources import no_impedance, sources
 
 _MOST_CELLS = 30_000_000  # sources by places and wires told apart; more than that are summed as phasors
@@ -294,7 +294,9 @@ class BySequence:
             arrays = compile_conductors(network)
             legs = Legs.balanced(arrays, network, self.grid.reading)
             injecting = phase_sources(network, arrays, legs, self._options, rated=self._options.inverters == "rated")
-            grid = PhaseGrid(network, arrays, legs, self._options, no_impedance(network))
+            grid = PhaseGrid(
+                network, arrays, legs, self._options, no_impedance(network), sample=_first_order(injecting)
+            )
             nothing = np.zeros(arrays.n_node + 1, np.complex128), np.zeros(len(arrays.terminal["key"]), np.complex128)
             self._zero = ByConductor(network, grid, injecting, *nothing)
             self._at_bus = _groups(self._zero.places.bus, self.places.bus, self._zero.places.conductor)
@@ -348,9 +350,15 @@ def by_conductor(inputs: Inputs, options: DistortionOptions) -> ByConductor | No
     injecting = phase_sources(network, reading.arrays, legs, options, rated=options.inverters == "rated")
     controls = live.controls
     grid = PhaseGrid(network, reading.arrays, legs, options, no_impedance(network),
-                     lambda a: controls.admittances(a).t_y)  # fmt: skip
+                     lambda a: controls.admittances(a).t_y, _first_order(injecting))  # fmt: skip
     first = np.nan_to_num(np.append(reading.node_v[: reading.arrays.n_node], 0.0))
     return ByConductor(network, grid, injecting, first, reading.terminal_current)
+
+
+def _first_order(injecting: list[PhaseSource]) -> float:
+    """One that will be asked for: of zero sequence where there is one."""
+    orders = sorted({h for s in injecting for h in s.orders}, key=lambda h: (sequence_of(h) != 0, h))
+    return orders[0] if orders else 2.0
 
 
 def by_sequence(network: Network, grid: Grid, options: DistortionOptions) -> BySequence:

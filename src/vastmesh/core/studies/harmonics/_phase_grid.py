@@ -132,16 +132,19 @@ class PhaseSource:
 
 class PhaseGrid:
     """A solved network per conductor at other frequencies. ``alone``: elements whose demand is no impedance, as they inject;
-    ``standing``: terminal admittances of the network at an order, with what automatic control has set."""
+    ``standing``: terminal admittances of the network at an order, with what automatic control has set; ``sample``: an order that
+    will be asked for, at which its structure is looked at."""
 
     def __init__(self, network: Network, arrays: ConductorArrays, legs: Legs, options: GridOptions,
-                 alone: frozenset[str] = frozenset(), standing: Standing = lambda a: a.t_y) -> None:  # fmt: skip
+                 alone: frozenset[str] = frozenset(), standing: Standing = lambda a: a.t_y,
+                 sample: float = 2.0) -> None:  # fmt: skip
         self.network, self.arrays, self.options, self._standing = network, arrays, options, standing
         self._leg_from, self._leg_to, self._demand = self._of_demand(legs, alone)
         self._own = own_legs(network, arrays, options)
         problem = phases.Problem(arrays)
         self.live, self._pins, self._floating = problem.live, problem.pins, problem.floating
         self.frequency_hz = arrays.frequency_hz
+        self._sample = sample
         self._lu: SparseLU | None = None
         self._kept: dict[float, tuple[ConductorArrays, Complexes, SparseLU]] = {}
 
@@ -181,7 +184,7 @@ class PhaseGrid:
     @cached_property
     def structure(self) -> ConductorArrays:
         """The network as it is compiled at any other frequency: its terminals."""
-        return self._compiled(2.0)
+        return self._compiled(self._sample)
 
     def _compiled(self, order: float) -> ConductorArrays:
         o = self.options
@@ -196,7 +199,7 @@ class PhaseGrid:
             self.here, self.t_y, self._lu = self._kept[order]
             return
         o = self.options
-        here = self._compiled(order)
+        here = self.structure if order == self._sample else self._compiled(order)
         self.here, self.t_y = here, self._standing(here)
         own_p, own_q, own = self._own
         y = np.concatenate([demands(self._demand, order, FORMS[o.demand]), [1 / z.at(order) for z in own]])
