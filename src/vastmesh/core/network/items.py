@@ -294,6 +294,9 @@ def _problems(cls: type[Item], data: dict[str, Any], error: ValidationError) -> 
             rule = item["msg"].removeprefix("Value error, ")
             name, _, text = rule.partition(": ")
             found.append(FieldProblem(ident, name, _stands(cls, data, name.split(",")[0].strip()), text or rule))
+        elif item["type"] == "value_error":  # a rule of ours for one field
+            rule = item["msg"].removeprefix("Value error, ")
+            found.append(FieldProblem(ident, field, item["input"], rule.removeprefix(f"{field}: ")))
         else:
             found.append(FieldProblem(ident, field, item["input"], _allowed(known.get(field), item["msg"])))
     return found

@@ -10,7 +10,7 @@ from itertools import pairwise
 from math import pi
 from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from ..fields import When, choice, quantity
 
@@ -105,6 +105,14 @@ def table_of(field: str, text: str) -> list[tuple[float, float]]:
     if any(b[0] <= a[0] for a, b in pairwise(found)):
         raise ValueError(f"{field}: orders must rise from row to row")
     return found
+
+
+def _readable(text: str) -> str:
+    table_of("resistance_table", text)
+    return text
+
+
+ResistanceTable = Annotated[Rows, AfterValidator(_readable)]
 
 
 def factor_at(table: list[tuple[float, float]], order: float) -> float:

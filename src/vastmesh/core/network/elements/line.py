@@ -6,7 +6,7 @@ from pydantic import Field, model_validator
 
 from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Element, Origin, Role
-from ._harmonics import Rows, resistance_table, table_of
+from ._harmonics import ResistanceTable, resistance_table
 
 _BY_GEOMETRY = {
     "r_ohm_per_km",
@@ -148,13 +148,7 @@ class Line(Element):
         "Skin effect", "Resistance at harmonic order h is R times h to this power", unit="1", default=0.5, ge=0, le=2,
         typical=True, group="harmonics",
     )  # fmt: skip
-    resistance_table: Rows | None = resistance_table()
-
-    @model_validator(mode="after")
-    def _table_can_be_read(self) -> Self:
-        if self.resistance_table is not None:
-            table_of("resistance_table", self.resistance_table)
-        return self
+    resistance_table: ResistanceTable | None = resistance_table()
 
     @model_validator(mode="after")
     def _has_impedance(self) -> Self:

@@ -8,7 +8,7 @@ from pydantic import model_validator
 from ...catalogue import r_and_x, typical_x_over_r
 from ..fields import choice, quantity, reference
 from ..items import Element, Role
-from ._harmonics import Rows, eddy, resistance_table, table_of
+from ._harmonics import ResistanceTable, eddy, resistance_table
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance
 
 
@@ -63,14 +63,8 @@ class ThreeWinding(Element):
         "Skin effect", "Resistance at harmonic order h is R times h to this power", unit="1", default=1.0, ge=0, le=2,
         typical=True, group="harmonics",
     )  # fmt: skip
-    resistance_table: Rows | None = resistance_table()
+    resistance_table: ResistanceTable | None = resistance_table()
     eddy_pct: float | None = eddy()
-
-    @model_validator(mode="after")
-    def _table_can_be_read(self) -> Self:
-        if self.resistance_table is not None:
-            table_of("resistance_table", self.resistance_table)
-        return self
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:

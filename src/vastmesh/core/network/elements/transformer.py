@@ -10,7 +10,7 @@ from ...catalogue import COOLING, r_and_x, typical_x_over_r, zero_sequence_share
 from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Conductors, Element, Role
 from ._control import compensation, continuous, delay, held_bus
-from ._harmonics import Rows, eddy, resistance_table, table_of
+from ._harmonics import ResistanceTable, eddy, resistance_table
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance, other_of_pair
 from ._phases import Taps, check_phase_taps, phase_tap, taps
 
@@ -149,14 +149,8 @@ class Transformer(Element):
         "Skin effect", "Resistance at harmonic order h is R times h to this power", unit="1", default=1.0, ge=0, le=2,
         typical=True, group="harmonics",
     )  # fmt: skip
-    resistance_table: Rows | None = resistance_table()
+    resistance_table: ResistanceTable | None = resistance_table()
     eddy_pct: float | None = eddy()
-
-    @model_validator(mode="after")
-    def _table_can_be_read(self) -> Self:
-        if self.resistance_table is not None:
-            table_of("resistance_table", self.resistance_table)
-        return self
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:
