@@ -121,3 +121,31 @@ def test_own_levels_and_spectra_are_made_from_the_palette_and_rows_are_pasted(be
     bench.get_by_role("option", name=re.compile("New harmonic levels")).click()
     expect(card.get_by_role("heading", name="Harmonic levels")).to_be_visible()
     assert violations(bench) == []
+
+
+def test_a_spectrum_and_a_scan_point_at_the_same_order(bench: Page) -> None:
+    find(bench, "Kesterby 11")
+    show(bench, "Impedance scan")
+    entered(bench, to_hz="600", step_hz="25")
+    run(bench)
+    show(bench, "Distortion")
+    chosen(bench, "over", "schemes")
+    chosen(bench, "along", "hz")
+    run(bench)
+    expect(bench.get_by_test_id("statement")).to_contain_text("no scheme")
+    bench.get_by_role("button", name="Lay a second view beside").click()
+    bench.get_by_role("button", name="View beside").click()
+    bench.get_by_role("option", name="Impedance scan").click()
+    scan, spectrum = bench.get_by_test_id("figure-scan"), bench.get_by_test_id("figure-spectrum")
+    seventh = spectrum.locator("rect").nth(2)
+    expect(spectrum.locator("rect title, g title").nth(2)).to_contain_text("350")
+    seventh.hover()
+    mark = scan.get_by_test_id("elsewhere")
+    expect(mark).to_have_count(1)
+    at = mark.get_attribute("d")
+    assert at is not None
+    # The line stands where the dotted tick of that order does.
+    tick = scan.locator("text", has_text=re.compile("^7$")).first
+    assert abs(float(at[1:].split()[0]) + 3 - float(tick.get_attribute("x") or 0)) < 0.6
+    bench.mouse.move(5, 5)
+    expect(mark).to_have_count(0)

@@ -10,6 +10,7 @@ import pytest
 from vastmesh.core.network import Condition, Network, Update
 from vastmesh.core.results import Result
 from vastmesh.core.studies import STUDIES, Inputs
+from vastmesh.core.studies.harmonics._cures import _ideas
 
 STUDY = STUDIES["distortion"]
 
@@ -69,3 +70,17 @@ def test_a_bank_under_stress_and_what_is_not_outside_anything(demo: Network) -> 
     bare = run(demo, noon(demo))
     quiet = STUDY.cause(Inputs(demo, noon(demo)), bare, {}, "Quarry", "order_5_pct")
     assert not any("Kesterby bank" in p.label for p in quiet.proposals)
+
+
+def test_a_condition_that_says_no_step_is_on_is_believed(demo: Network) -> None:
+    """A condition's 0 is an answer, though the element itself has steps on."""
+    moved = noon(demo)
+    demo.apply([Update(id="Kesterby bank", values={"steps_on": 3}),
+                Update(id=moved.id, values={"values": {"Kesterby bank": {"steps_on": 0}}})])  # fmt: skip
+    result = run(demo, noon(demo))
+    ideas = _ideas(Inputs(demo, noon(demo)), result, demo["Quarry"], 5.0, ["Kesterby bank"])  # type: ignore[arg-type]
+    switched = [(label, changes) for label, changes in ideas if label.startswith("Switch")]
+    assert [label for label, _ in switched] == ["Switch Kesterby bank to 1 of 4 steps"]
+    demo.apply(switched[0][1])
+    assert noon(demo).values["Kesterby bank"] == {"steps_on": 1}
+    assert demo["Kesterby bank"].steps_on == 3  # type: ignore[attr-defined]
