@@ -9,6 +9,7 @@ import openpyxl
 import pytest
 
 from tests.api.conftest import Project, values
+from vastmesh.runner import AsideFailed
 
 
 def add_scheme(project: Project, ident: str, *changes: dict[str, Any], **more: Any) -> Any:
@@ -127,6 +128,31 @@ def test_schemes_survive_a_restart(project: Project) -> None:
     add_scheme(project, "relief", on("T-Q1", rated_mva=80.0))
     project.client.app.state.sessions.close(project.url.rsplit("/", 1)[1])  # type: ignore[attr-defined]
     assert project.item("T-Q1")["rated_mva"] == 80.0
+
+
+def test_large_cases_are_solved_beside_the_service_and_say_the_same(
+    project: Project, monkeypatch: pytest.MonkeyPatch
+) -> None:  # fmt: skip
+    add_scheme(project, "relief", on("T-Q1", rated_mva=80.0), active=False)
+    body = {"before": {}, "after": {"schemes": ["relief"], "condition": "winter-evening"}, "pictures": True}
+    here = project.client.post(f"{project.url}/cases", json=body).json()
+    monkeypatch.setattr("vastmesh.api._schemes._MANY", 10)
+    beside = project.client.post(f"{project.url}/cases", json=body)
+    assert beside.status_code == 200
+    assert beside.json()["summary"] == here["summary"]
+    assert beside.json()["results"] == here["results"]
+    assert beside.json()["findings_lost"] == here["findings_lost"]
+    assert project.get("jobs").json() == [], "nobody's list has them"
+    refused = project.client.post(f"{project.url}/cases", json={"before": {"schemes": ["none"]}, "after": {}})
+    assert refused.status_code == 422
+
+    # What goes wrong beside is told like what goes wrong here.
+    def broken(*_: object) -> None:
+        raise AsideFailed("There was not enough memory for it.", "memory")
+
+    monkeypatch.setattr("vastmesh.runner.Runner.aside", broken)
+    told = project.client.post(f"{project.url}/cases", json=body)
+    assert (told.status_code, told.json()["code"]) == (400, "memory")
 
 
 def test_comparing_cases(project: Project) -> None:

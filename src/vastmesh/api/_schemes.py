@@ -2,17 +2,26 @@
 
 from __future__ import annotations
 
+import asyncio
 from dataclasses import asdict
 from typing import Any
 
 from fastapi import APIRouter, Response
+from fastapi.concurrency import run_in_threadpool
 
 from ..core.errors import FieldProblem, InvalidFields
-from ..core.network import dump_item, to_phases, unit_of
-from ..core.results.state import Case, CaseComparison, SolvedCase, compare_cases
+from ..core.network import Network, dump_item, to_phases, unit_of
+from ..core.results import Result
+from ..core.results.state import Case, CaseComparison, SolvedCase, compare_cases, lay_case
+from ..core.studies import Inputs
+from ..core.studies.load_flow import CASE
 from . import _models as m
 from . import _render
+from ._jobs import Jobs
 from ._routes import One, Rows, _json
+from ._sessions import LiveSession
+
+_MANY = 2_000  # items, from which two load flows are no trifle
 
 schemes = APIRouter(prefix="/api", responses={s: {"model": m.Problem} for s in (404, 409, 410, 413, 422)})
 
@@ -39,11 +48,31 @@ def merge(body: m.MergeIn, one: One) -> Response:
 
 @schemes.post("/projects/{project_id}/cases", summary="Two combinations of schemes and conditions side by side",
               responses=_json(m.CasesOut))  # fmt: skip
-def cases(body: m.CasesIn, one: One) -> Response:
+async def cases(body: m.CasesIn, one: One, jobs: Jobs) -> Response:
+    pair = Case(**body.before.model_dump()), Case(**body.after.model_dump())
+    base, revision = await run_in_threadpool(_present, one, pair)
+    solved = None
+    if len(base.items) > _MANY:
+        # Large ones are solved beside the service, where they hold nobody's edit up.
+        inputs = Inputs(base, revision=revision)
+        before, after = await asyncio.gather(*(jobs.aside(CASE, inputs, case, one.project_id) for case in pair))
+        solved = before, after
+    return await run_in_threadpool(_compared, base, pair, solved, pictures=body.pictures)
+
+
+def _present(one: LiveSession, pair: tuple[Case, Case]) -> tuple[Network, int]:
+    """The present network and its revision. Raises :class:`InvalidFields` for a name that is not there."""
     with one.lock:
-        base = one.base.copy()
-    found = compare_cases(base, Case(**body.before.model_dump()), Case(**body.after.model_dump()))
-    return _render.Json(_cases(found, pictures=body.pictures))
+        base, revision = one.base.copy(), one.revision
+    for case in pair:
+        lay_case(base, case)
+    return base, revision
+
+
+def _compared(
+    base: Network, pair: tuple[Case, Case], solved: tuple[Result, Result] | None, *, pictures: bool
+) -> Response:  # fmt: skip
+    return _render.Json(_cases(compare_cases(base, *pair, solved), pictures=pictures))
 
 
 def _cases(found: CaseComparison, *, pictures: bool) -> dict[str, Any]:

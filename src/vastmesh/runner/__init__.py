@@ -4,10 +4,11 @@ from ._beside import run_beside
 from ._cluster import ClusterPool, NoCluster, cluster_named
 from ._job import Job, JobState
 from ._pool import Answered, Event, Executor, Failed, LocalPool, Lost, Progressed, usual_size
-from ._runner import Runner, UnknownJob
+from ._runner import AsideFailed, Runner, UnknownJob
 
 __all__ = [
     "Answered",
+    "AsideFailed",
     "ClusterPool",
     "Event",
     "Executor",

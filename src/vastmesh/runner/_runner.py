@@ -1,5 +1,6 @@
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import getpass
 import logging
@@ -38,6 +39,7 @@ _LONG_S = 2.0  # what has held a worker for longer may not keep another project 
 _AT_HAND = 6  # results kept unpacked
 _REMEMBERED = 60  # jobs that have ended, in memory
 _NAMES_KEPT = 3
+_NOBODY = "-"  # project of what is on nobody's list
 _CANCELLED = "It was cancelled."
 _ENDED = "The service ended while it was under way. Start it again."
 
@@ -51,6 +53,14 @@ class UnknownJob(VastMeshError):
 
     def __str__(self) -> str:
         return f"There is no job {self.job!r} any more. The list of jobs shows those there are."
+
+
+class AsideFailed(VastMeshError):
+    """What was done aside has no result."""
+
+    def __init__(self, why: str, code: str | None) -> None:
+        super().__init__(why)
+        self.code = code or "cancelled"
 
 
 Listener = Callable[[JobRecord], None]
@@ -92,18 +102,50 @@ class Runner:
     ) -> Job:  # fmt: skip
         """Start a study on inputs that nobody alters; its result is kept as a run when ``keep`` names one. Raises what the book
         raises when it can't be written: then nothing was started."""
+        job = self._made(study, inputs, options, project, keep=keep, note=note, slot=slot, tab=tab)
+        if self._book is not None:
+            try:
+                self._book.write(replace(job.record))
+            except BaseException:
+                self._let_go(job.inputs)
+                raise
+        return self._begun(job)
+
+    async def aside(self, study: Study, inputs: Inputs, options: BaseModel, project: str) -> Result:
+        """The result of a study that is on nobody's list, waited for without a thread; given up when who waits is gone. Raises
+        :class:`AsideFailed` with what went wrong."""
+        job = await asyncio.to_thread(self._made, study, inputs, options, project)
+        job.record.project = _NOBODY
+        loop = asyncio.get_running_loop()
+        done: asyncio.Future[None] = loop.create_future()
+
+        def ended() -> None:
+            loop.call_soon_threadsafe(lambda: None if done.done() else done.set_result(None))
+
+        job.then(ended)
+        self._begun(job)
+        try:
+            await done
+            if job.state is not JobState.FINISHED:
+                raise AsideFailed(job.record.problem or "It ended without a result.", job.record.code)
+            return self.result(job.id)[1]
+        except asyncio.CancelledError:
+            self.cancel(job.id)
+            raise
+        finally:
+            with self._lock:
+                self._jobs.pop(job.id, None)
+                self._results.pop(job.id, None)
+
+    def _made(self, study: Study, inputs: Inputs, options: BaseModel, project: str, **more: Any) -> Job:
         name = self._bring(inputs, project)
         record = JobRecord(
             secrets.token_hex(6), project, study.name, inputs.revision, inputs.under.name,
-            options.model_dump(mode="json"), list(inputs.schemes), slot, tab, keep=keep, note=note, who=_who(),
+            options.model_dump(mode="json"), list(inputs.schemes), who=_who(), **more,
         )  # fmt: skip
-        if self._book is not None:
-            try:
-                self._book.write(record)
-            except BaseException:
-                self._let_go(name)
-                raise
-        job = Job(record, study, options, name)
+        return Job(record, study, options, name)
+
+    def _begun(self, job: Job) -> Job:
         with self._lock:
             if self._thread is None:
                 self._thread = threading.Thread(target=self._run, daemon=True, name="runner")
@@ -560,9 +602,12 @@ class Runner:
             self._let_go(job.inputs)
         self._keeper.submit(self._write, job, final)
 
+    def _in_book(self, record: JobRecord) -> bool:
+        return self._book is not None and record.project != _NOBODY
+
     def _write(self, job: Job, final: JobRecord) -> None:
         """In the thread of the book: put down how it ended; where that fails the result stays in memory."""
-        if self._book is not None:
+        if self._book is not None and self._in_book(final):
             try:
                 self._book.write(final, (job.result.facts, job.result.tables) if job.result else None)
             except Exception as error:
@@ -595,7 +640,7 @@ class Runner:
         with self._lock:
             job.record = final
             self._results.pop(job.id, None)
-            if self._book is not None and job.id not in self._unwritten and final.state != "interrupted":
+            if self._in_book(final) and job.id not in self._unwritten and final.state != "interrupted":
                 job.result = None  # the book has it
             if final.state != "interrupted":  # which can go on
                 job.plan, job.answers = None, []
@@ -617,7 +662,7 @@ class Runner:
         if not at_once and moment - job.told < _TELL_EVERY_S:
             return
         job.told = moment
-        if self._book is not None and not job.ending and moment - max(job.noted, job.started) > _NOTE_EVERY_S:
+        if self._in_book(job.record) and not job.ending and moment - max(job.noted, job.started) > _NOTE_EVERY_S:
             job.noted = moment
             self._keeper.submit(self._note, replace(job.record), job.result)
         with self._lock:

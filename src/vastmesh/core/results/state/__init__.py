@@ -1,7 +1,7 @@
 """A solved state of a network, balanced or per phase, kept at hand: its tables, totals, findings and account."""
 
 from ._as_set import live_for, solve_as_set, solver_for
-from ._cases import Case, CaseComparison, SolvedCase, changed_data, compare_cases, solve_case
+from ._cases import Case, CaseComparison, SolvedCase, changed_data, compare_cases, lay_case, solve_case
 from ._guard import guarded
 from ._result import LoadFlowResult
 from .balanced import LiveLoadFlow, live_options, run_load_flow
@@ -18,6 +18,7 @@ __all__ = [
     "changed_data",
     "compare_cases",
     "guarded",
+    "lay_case",
     "live_for",
     "live_options",
     "phase_options",

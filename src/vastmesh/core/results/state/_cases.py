@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ...errors import FieldProblem, InvalidFields
 from ...network import Condition, Layered, Network, Scheme, layered, specs
-from .. import Column, Finding, Table
+from .. import Column, Finding, Result, Table
 from .._comparison import compare_tables
 from ._as_set import live_for
 from ._result import LoadFlowResult
@@ -32,7 +32,7 @@ class SolvedCase:
     title: str
     layers: Layered
     condition: Condition
-    result: LoadFlowResult
+    result: Result
     cost_k: float | None
     years: list[int] = field(default_factory=list)
 
@@ -41,19 +41,31 @@ class SolvedCase:
         return self.layers.network.under(self.condition)
 
 
-def solve_case(base: Network, case: Case) -> SolvedCase:
-    """Lay the schemes on the present network and solve it by the load flow that the settings name."""
+def lay_case(base: Network, case: Case) -> tuple[Layered, Condition]:
+    """The schemes of a case on the present network, and its condition. Raises :class:`InvalidFields` for a name that is not
+    there."""
     chosen = base.items.get(case.condition) if case.condition is not None else base.condition
     if not isinstance(chosen, Condition):
         raise InvalidFields(
             [FieldProblem("comparison", "condition", case.condition, "name a condition of this network")]
         )
-    layers = layered(base, case.schemes)
+    return layered(base, case.schemes), chosen
+
+
+def solve_case(base: Network, case: Case) -> LoadFlowResult:
+    """Lay the schemes on the present network and solve it by the load flow that the settings name."""
+    layers, chosen = lay_case(base, case)
+    return live_for(layers.network).solve(chosen)
+
+
+def solved_case(base: Network, case: Case, result: Result | None = None) -> SolvedCase:
+    """A case with what goes along with its result, which is found here where it is not given."""
+    layers, chosen = lay_case(base, case)
     schemes = [s for s in base.of(Scheme) if s.id in case.schemes]
     title = " + ".join(s.name for s in schemes) or "Present network"
     costs = [s.cost_k for s in schemes if s.cost_k is not None]
-    result = live_for(layers.network).solve(chosen)
-    return SolvedCase(case, f"{title}, {chosen.name}", layers, chosen, result, sum(costs) if costs else None,
+    found = result if result is not None else live_for(layers.network).solve(chosen)
+    return SolvedCase(case, f"{title}, {chosen.name}", layers, chosen, found, sum(costs) if costs else None,
                       sorted({s.year for s in schemes if s.year is not None}))  # fmt: skip
 
 
@@ -82,9 +94,12 @@ _SHOWN = (("buses", "voltage_pu"), ("buses", "neutral_voltage_v"), ("buses", "un
           ("branches", "neutral_current_a"), ("branches", "active_loss_mw"))  # fmt: skip
 
 
-def compare_cases(base: Network, before: Case, after: Case) -> CaseComparison:
-    """Solve both and lay them beside each other. Raises :class:`InvalidFields` for a name that is not there."""
-    a, b = solve_case(base, before), solve_case(base, after)
+def compare_cases(
+    base: Network, before: Case, after: Case, solved: tuple[Result, Result] | None = None
+) -> CaseComparison:  # fmt: skip
+    """Lay both beside each other; ``solved``: their results, found here where they are not given. Raises :class:`InvalidFields`
+    for a name that is not there."""
+    a, b = (solved_case(base, c, solved[n] if solved else None) for n, c in enumerate((before, after)))
     had, has = ({(f.element, f.quantity, f.severity, f.direction): f for f in s.result.findings} for s in (a, b))
     results = {}
     for table, quantity in _SHOWN:

@@ -9,14 +9,14 @@ from ...flow.balanced import LoadFlowOptions
 from ...flow.phases import UnbalancedOptions
 from ...network import Condition, Network
 from ...results import Result
-from ...results.state import run_load_flow, run_unbalanced
+from ...results.state import Case, run_load_flow, run_unbalanced, solve_case
 from ...workings import Working
 from ..base import Inputs, Progress, Study, register
 from ._causes import find_cause
 from ._phase_workings import explain_phases
 from ._workings import explain_flow
 
-__all__ = ["explain_flow", "explain_phases", "find_cause"]
+__all__ = ["CASE", "explain_flow", "explain_phases", "find_cause"]
 
 
 def _balanced(inputs: Inputs, options: LoadFlowOptions, progress: Progress) -> Result:
@@ -65,3 +65,13 @@ register(
         explain=_explain_per_phase,
     )
 )
+
+
+def _case(inputs: Inputs, case: Case, progress: Progress) -> Result:
+    result = solve_case(inputs.network, case)
+    progress(1.0, "solved")
+    return result
+
+
+# One side of a comparison, of a present network; asked for by the comparison alone, so it is on no list.
+CASE = Study(name="case", label="Case", purpose="A combination of schemes and a condition", options=Case, run=_case)
