@@ -19,7 +19,6 @@ from .core.results import Result, Table
 from .core.results.state import solve_as_set
 from .core.studies import STUDIES, Inputs, study_named
 from .exchange import FORMATS, Imported, document_schema, read_network, write_network
-from .runner import LocalPool, run_beside, usual_size
 
 DEFAULT_PORT = 8420
 _DEMO = Path(__file__).parents[2] / "demo" / "corvane_coast.py"
@@ -126,6 +125,7 @@ def _serve(arguments: argparse.Namespace, seed: Callable[[], None] | None = None
     import uvicorn
 
     from .api import make_app
+    from .runner import LocalPool
     from .store import FolderLock
 
     if arguments.host not in ("127.0.0.1", "localhost", "::1"):
@@ -229,10 +229,15 @@ def _study(arguments: argparse.Namespace) -> int:
     options = options_of(study.options, {k: _value(v) for k, v in given.items()})
 
     inputs = Inputs.of(imported.network)
-    workers = arguments.workers if arguments.workers is not None else (0 if study.split is None else usual_size())
-    result = (
-        study.run(inputs, options, _bar) if workers <= 0 else run_beside(study, inputs, options, workers, _bar)
-    )  # fmt: skip
+    if (arguments.workers is not None and arguments.workers <= 0) or (
+        arguments.workers is None and study.split is None
+    ):
+        result = study.run(inputs, options, _bar)
+    else:
+        from .runner import run_beside, usual_size  # brings the store along, which the others do without
+
+        workers = arguments.workers if arguments.workers is not None else usual_size()
+        result = run_beside(study, inputs, options, workers, _bar)
     if sys.stderr.isatty():
         print("\r" + " " * 84 + "\r", end="", file=sys.stderr, flush=True)
     return _print(imported.title, result, as_data=arguments.json)
@@ -255,6 +260,8 @@ def _worker(arguments: argparse.Namespace) -> int:
         import asyncio
 
         from distributed import Nanny
+
+        from .runner import usual_size
     except ImportError:
         print("vastmesh: this needs Dask: pip install 'vastmesh[cluster]'", file=sys.stderr)
         return 2

@@ -13,6 +13,8 @@ from tests.browser.test_accessibility import violations
 from tests.browser.test_bench import shape
 from tests.browser.test_daily_work import pick
 
+pytestmark = pytest.mark.xdist_group("made-up")  # one server for all of them
+
 
 @pytest.fixture(scope="module")
 def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:

@@ -8,16 +8,18 @@ import zipfile
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from math import log10
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import polars as pl
 import xlsxwriter
 
 from ..core.errors import FieldProblem, InvalidFields
 from ..core.results import Column, Table
 from ..core.units import ratio
 from ._tabular import as_text
+
+if TYPE_CHECKING:
+    import polars as pl  # loaded where a table is packed: the command line does without
 
 FORMS = {
     "csv": "text/csv",
@@ -85,10 +87,14 @@ def in_units(table: Table, units: Mapping[str, str]) -> Table:
 
 
 def frame(table: Table) -> pl.DataFrame:
+    import polars as pl
+
     return pl.DataFrame({c.name: _series(c.name, c.values) for c in table.columns})
 
 
 def _series(name: str, values: Any) -> pl.Series:
+    import polars as pl
+
     if isinstance(values, np.ndarray) and values.dtype.kind in "fiub":
         found = pl.Series(name, values)
         return found.fill_nan(None) if values.dtype.kind == "f" else found
@@ -162,6 +168,8 @@ def pack_tables(tables: Mapping[str, Table]) -> tuple[bytes, list[dict[str, Any]
 
 def unpack_tables(data: bytes, facts: list[dict[str, Any]]) -> dict[str, Table]:
     """What :func:`pack_tables` packed."""
+    import polars as pl
+
     found: dict[str, Table] = {}
     with zipfile.ZipFile(io.BytesIO(data)) as archive:
         for about in facts:

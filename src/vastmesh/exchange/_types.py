@@ -9,7 +9,6 @@ from collections.abc import Iterable
 from typing import Any
 
 import xlsxwriter
-from openpyxl import load_workbook
 
 from ..core.catalogue import FAMILIES, EquipmentType
 from ..core.errors import FieldProblem, InvalidFields, UnreadableFile
@@ -107,6 +106,8 @@ def _read_csv(data: bytes) -> list[list[Any]]:
 
 
 def _read_xlsx(data: bytes) -> list[list[Any]]:
+    from openpyxl import load_workbook  # slow to load
+
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
             if sum(i.file_size for i in archive.infolist()) > _MOST_BYTES:

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from math import acos, inf, sin, sqrt, tan
 
 import numpy as np
-from scipy.optimize import least_squares
 
 SQRT3 = sqrt(3)
 
@@ -123,6 +122,8 @@ def motor_circuit(
             s.real - p, s.imag - q, mech - shaft, (abs(start) - z_start) / z_start,
             1e-3 * (start.real / abs(start) - starting_power_factor),
         ]  # fmt: skip
+
+    from scipy.optimize import least_squares  # seldom needed, and slow to load
 
     guess = np.log([0.02, z_start / 2, slip, 1 / max(q - z_start, 0.15)])
     u = least_squares(off, guess, xtol=1e-14, ftol=1e-14, gtol=1e-14, max_nfev=400).x

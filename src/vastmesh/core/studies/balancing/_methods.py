@@ -8,7 +8,6 @@ from dataclasses import dataclass, field
 from itertools import islice
 
 import numpy as np
-from scipy.optimize import Bounds, LinearConstraint, milp
 from scipy.sparse import coo_array, csr_array
 
 from ...electrical.arrays import Floats, Ints
@@ -386,6 +385,8 @@ def _programme(search: Search, model: Around) -> Assignment | None:
     moved = np.ones(n_x)
     moved[first[:-1]] = 0.0
     most = csr_array(np.r_[moved, np.zeros(len(further))][None])
+    from scipy.optimize import Bounds, LinearConstraint, milp  # slow to load, and only this method needs it
+
     rules = [LinearConstraint(one, 1, 1), LinearConstraint(most, 0, search.most_changes)]
     for base, effect, t in blocks:
         column = coo_array(
