@@ -12,7 +12,8 @@ from starlette.concurrency import run_in_threadpool
 from ..core.errors import FieldProblem, InvalidFields
 from ..core.geography import lengths_from_routes, map_from_schematic, schematic_from_map
 from ..core.network import Add, Attachment, Backdrop, Change, Update, layered
-from ..reports import PAPERS, picture_pdf
+from ..errands import run_errand
+from ..reports import PAPERS
 from ..store import RunInfo
 from . import _models as m
 from . import _render
@@ -136,6 +137,7 @@ def papers() -> dict[str, tuple[float, float]]:
 
 
 @reading.post("/projects/{project_id}/picture.pdf", summary="A picture as PDF", response_class=Response)
-def picture(body: m.PictureIn, one: One) -> Response:
-    data = picture_pdf(body.svg, paper=body.paper, title=body.title, lines=body.lines, mm_per_unit=body.mm_per_unit)
+async def picture(request: Request, body: m.PictureIn, one: One) -> Response:
+    # Setting a picture keeps the interpreter busy for seconds: beside the service that is nobody's wait but the asker's.
+    data = await run_errand("pdf", orjson.dumps(body.model_dump()), gone=request.is_disconnected)
     return Response(data, media_type="application/pdf", headers=_download(f"{body.title or 'Sheet'}.pdf"))

@@ -36,9 +36,11 @@ from ..core.network import (
 from ..core.studies import STUDIES
 from ..core.studies.harmonics import picture_spectrum
 from ..core.workings import explain
+from ..errands import unpacked_size, workbook_rows
 from ..exchange import (
     FORMATS,
     Imported,
+    is_workbook,
     plain_figure,
     read_network,
     read_types,
@@ -69,6 +71,8 @@ def session(project_id: str, all_: Annotated[Sessions, Depends(sessions)]) -> Li
 All = Annotated[Sessions, Depends(sessions)]
 One = Annotated[LiveSession, Depends(session)]
 Rows = Annotated[str | None, Query(description="Token of rows the client has: their fixed columns are left out")]
+
+_LARGE_BOOK = 2_000_000  # bytes unpacked: half a second of reading
 
 Revision = Annotated[int, Field(ge=0, le=2**62)]
 Base = Annotated[int | None, Query(ge=0, le=2**62, description="The revision one looks at: another is a conflict")]
@@ -431,9 +435,15 @@ def export_types(one: One, family: str, form: Literal["csv", "xlsx"] = "csv", qu
 )  # fmt: skip
 async def import_types(request: Request, one: One, base_revision: int, file_name: str = "") -> Response:
     data = await request.body()
+    # A large workbook is read beside the service: in it a thread would slow everybody down and could not be stopped.
+    rows = (
+        await workbook_rows(data, request.is_disconnected)
+        if is_workbook(data) and unpacked_size(data) > _LARGE_BOOK
+        else None
+    )
 
     def work() -> Outcome:
-        items = read_types(data, file_name)
+        items = read_types(data, file_name, rows)
         known = [i for i in items if i["id"] in one.network]
         changes: list[Change] = [Add(item=i) for i in items if i["id"] not in one.network]
         changes += [Update(id=i["id"], values={f: v for f, v in i.items() if f not in ("kind", "id")}) for i in known]

@@ -13,7 +13,9 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from ._errors import problem
 
 UPLOAD_LIMIT = 64 * 1024 * 1024
-JSON_LIMIT = 12 * 1024 * 1024  # files come as they are; a body of JSON holds edits and pasted rows
+# Files come as they are; a body of JSON holds edits and pasted rows, which are read on the loop that everybody shares.
+JSON_LIMIT = 4 * 1024 * 1024
+PICTURE_LIMIT = 24 * 1024 * 1024  # one long text of JSON, which costs next to nothing to read
 _DRAIN_LIMIT = 1024 * 1024 * 1024  # a refused body is read to its end up to here, so that the answer arrives
 _log = logging.getLogger(__name__)
 LOOPBACK = frozenset({"127.0.0.1", "localhost", "::1"})
@@ -81,7 +83,9 @@ class Guard:
     ) -> None:
         read = 0
         ended = False
-        limit = JSON_LIMIT if headers.get("content-type", "").startswith("application/json") else self.limit
+        limit = self.limit
+        if headers.get("content-type", "").startswith("application/json"):
+            limit = PICTURE_LIMIT if scope["path"].endswith("/picture.pdf") else JSON_LIMIT
         limit = min(limit, self.limit)
 
         async def counted() -> Message:

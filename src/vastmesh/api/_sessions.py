@@ -143,6 +143,7 @@ class LiveSession:
         self._traced: tuple[int, Trace] | None = None
         self._checked: tuple[int, list[Check]] | None = None
         self._last: tuple[Condition, Solved] | None = None
+        self._tried: tuple[int, dict[str, float], tuple[Condition, Solved]] | None = None
         self._previews: OrderedDict[str, tuple[Condition, Solved]] = OrderedDict()  # by the tab that tries them
         self._texts: tuple[str, dict[tuple[str, str], Texts]] = ("", {})
         self._items: tuple[int, bytes] = (-1, b"")
@@ -157,6 +158,10 @@ class LiveSession:
             factors = {"demand_factor": demand, "generation_factor": generation}
             given = {k: v for k, v in factors.items() if v is not None}
             if given:
+                if (same := self._tried_before(given)) is not None:
+                    if tab is not None:
+                        self._keep_preview(tab, same)
+                    return same[1]
                 condition = Condition.model_validate({**condition.model_dump(), **given})
             started = time.perf_counter()
             live = self._per_phase if self.per_phase else self._live
@@ -171,12 +176,23 @@ class LiveSession:
             if not given:
                 self._last = condition, solved
                 self._previews.pop(tab or "", None)
-            elif tab is not None:
-                self._previews[tab] = condition, solved
-                self._previews.move_to_end(tab)
-                while len(self._previews) > _MOST_PREVIEWS:
-                    self._previews.popitem(last=False)
+                return solved
+            self._tried = self.revision, given, (condition, solved)
+            if tab is not None:
+                self._keep_preview(tab, (condition, solved))
             return solved
+
+    def _tried_before(self, given: dict[str, float]) -> tuple[Condition, Solved] | None:
+        """What somebody has tried just now with the same factors on the same network."""
+        if self._tried is not None and self._tried[:2] == (self.revision, given):
+            return self._tried[2]
+        return None
+
+    def _keep_preview(self, tab: str, found: tuple[Condition, Solved]) -> None:
+        self._previews[tab] = found
+        self._previews.move_to_end(tab)
+        while len(self._previews) > _MOST_PREVIEWS:
+            self._previews.popitem(last=False)
 
     def _rows_token(self) -> str:
         """Names what the tables say of their rows: as long as it stays, so do their fixed columns."""

@@ -7,12 +7,36 @@ from ._kept import facts_of, plain_figure, result_from
 from ._report import Imported, ImportReport
 from ._results import FORMS, in_units, pack_tables, picked, unpack_tables, write_tables
 from ._tabular import read_rows, write_rows
-from ._types import own_as_type, read_types, write_types_csv, write_types_xlsx
+from ._types import is_workbook, own_as_type, read_types, write_types_csv, write_types_xlsx
 from ._workings import write_workings
 
 __all__ = [
-    "FORMATS", "FORMS", "SCHEMA_VERSION", "Format", "ImportReport", "Imported", "document_schema", "element_table", "facts_of",
-    "in_units", "own_as_type", "pack_tables", "picked", "plain_figure", "read_document", "read_network", "read_rows",
-    "read_types", "result_from", "unpack_tables", "write_document", "write_network", "write_rows", "write_tables",
-    "write_types_csv", "write_types_xlsx", "write_workings",
+    "FORMATS",
+    "FORMS",
+    "SCHEMA_VERSION",
+    "Format",
+    "ImportReport",
+    "Imported",
+    "document_schema",
+    "element_table",
+    "facts_of",
+    "in_units",
+    "is_workbook",
+    "own_as_type",
+    "pack_tables",
+    "picked",
+    "plain_figure",
+    "read_document",
+    "read_network",
+    "read_rows",
+    "read_types",
+    "result_from",
+    "unpack_tables",
+    "write_document",
+    "write_network",
+    "write_rows",
+    "write_tables",
+    "write_types_csv",
+    "write_types_xlsx",
+    "write_workings",
 ]  # fmt: skip

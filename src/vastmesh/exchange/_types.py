@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import io
-import zipfile
 from collections.abc import Iterable
 from typing import Any
 
@@ -13,12 +12,12 @@ import xlsxwriter
 from ..core.catalogue import FAMILIES, EquipmentType
 from ..core.errors import FieldProblem, InvalidFields, UnreadableFile
 from ..core.network import OwnType
+from ..errands import rows_of_workbook
 from ._rows import rows_of
 from ._tabular import as_text
 
 SPECTRA = ("orders", "orders_75", "orders_50", "orders_25")  # rows of a spectrum, in place of its values
 _FIXED = ("name", "family", "description", "series", "size")
-_MOST_CELLS, _MOST_BYTES = 500_000, 60_000_000
 
 
 def _rows(types: Iterable[EquipmentType]) -> list[list[Any]]:
@@ -56,9 +55,11 @@ def write_types_xlsx(types: Iterable[EquipmentType]) -> bytes:
     return out.getvalue()
 
 
-def read_types(data: bytes, file_name: str) -> list[dict[str, Any]]:
-    """Items of kind ``own_type`` from CSV or XLSX. Raises :class:`UnreadableFile` or :class:`InvalidFields`."""
-    rows = _read_xlsx(data) if data[:2] == b"PK" else _read_csv(data)
+def read_types(data: bytes, file_name: str, rows: list[list[Any]] | None = None) -> list[dict[str, Any]]:
+    """Items of kind ``own_type`` from CSV or XLSX; ``rows``: of a workbook that has been read already. Raises
+    :class:`UnreadableFile` or :class:`InvalidFields`."""
+    if rows is None:
+        rows = rows_of_workbook(data) if is_workbook(data) else _read_csv(data)
     rows = [r for r in rows if any(c not in (None, "") for c in r)]
     if len(rows) < 2:
         raise UnreadableFile("it needs a row of headings and at least one type below it")
@@ -96,6 +97,10 @@ def _plain(value: Any) -> Any:
         return text
 
 
+def is_workbook(data: bytes) -> bool:
+    return data[:2] == b"PK"
+
+
 def _read_csv(data: bytes) -> list[list[Any]]:
     try:
         text = data.decode("utf-8-sig")
@@ -103,28 +108,6 @@ def _read_csv(data: bytes) -> list[list[Any]]:
         raise UnreadableFile("it is neither XLSX nor text in UTF-8") from None
     delimiter = max(",;\t", key=text.partition("\n")[0].count)
     return [list(r) for r in rows_of(text, delimiter)]
-
-
-def _read_xlsx(data: bytes) -> list[list[Any]]:
-    from openpyxl import load_workbook  # slow to load
-
-    try:
-        with zipfile.ZipFile(io.BytesIO(data)) as archive:
-            if sum(i.file_size for i in archive.infolist()) > _MOST_BYTES:
-                raise UnreadableFile("it unpacks to more than 60 MB")
-        book = load_workbook(io.BytesIO(data), read_only=True, data_only=True)
-        sheet = book.worksheets[0]
-        rows, cells = [], 0
-        for row in sheet.iter_rows(values_only=True):
-            cells += len(row)
-            if cells > _MOST_CELLS:
-                raise UnreadableFile("it has more than half a million cells")
-            rows.append(list(row))
-        return rows
-    except UnreadableFile:
-        raise
-    except Exception as error:  # whatever the reader of workbooks raises, it is the file that is damaged
-        raise UnreadableFile(f"it is not a spreadsheet that can be opened: {error}") from None
 
 
 def own_as_type(item: OwnType) -> EquipmentType:

@@ -19,6 +19,14 @@ PAPERS: dict[str, tuple[float, float]] = {
 }  # fmt: skip
 _MARGIN, _TITLE = 10.0, 14.0  # mm
 _MOST_PAGES = 60
+_MOST_DRAWN = 120_000_000  # characters, of all pages together
+_MOST_DEEP = 60
+# What pictures of the sheet are made of. Nothing that draws something else again: a few lines of that can take for ever.
+_DRAWN = frozenset({
+    "svg", "g", "defs", "title", "style", "path", "line", "rect", "circle", "ellipse", "polygon", "polyline", "text", "tspan",
+    "image", "linearGradient", "radialGradient", "stop", "pattern", "clipPath",
+})  # fmt: skip
+_REPEATED = frozenset({"pattern", "clipPath"})
 _VIEW = re.compile(r'viewBox="\s*(-?[\d.]+)[\s,]+(-?[\d.]+)[\s,]+([\d.]+)[\s,]+([\d.]+)\s*"')
 _MM_PER_UNIT = 0.2646  # a CSS pixel
 
@@ -49,6 +57,9 @@ def picture_pdf(svg: str, *, paper: str, title: str, lines: list[str], mm_per_un
             (x + c * step_w, y + r * step_h, min(step_w, w - c * step_w), min(step_h, h - r * step_h))
             for r in range(rows) for c in range(cols)
         ]  # fmt: skip
+    if len(svg) * len(tiles) > _MOST_DRAWN:
+        allowed = f"{len(tiles)} pages of a picture this large are too much; choose a smaller scale or larger paper"
+        raise InvalidFields([FieldProblem("picture", "scale", mm_per_unit, allowed)])
     pages = []
     for n, (tx, ty, tw, th) in enumerate(tiles, 1):
         box = f'viewBox="{tx:g} {ty:g} {tw:g} {th:g}" width="{tw * scale:.3f}mm" height="{th * scale:.3f}mm"'
@@ -114,7 +125,20 @@ def _checked(svg: str) -> tuple[float, float, float, float]:
     found = _VIEW.search(svg[: svg.find(">") + 1])
     if not str(root.tag).endswith("svg") or found is None or float(found[3]) <= 0 or float(found[4]) <= 0:
         raise InvalidFields([problem])
+    _plain(root, 0, repeated=False)
     return float(found[1]), float(found[2]), float(found[3]), float(found[4])
+
+
+def _plain(element: Any, depth: int, *, repeated: bool) -> None:
+    """Nothing but what is drawn once. Raises :class:`InvalidFields`."""
+    name = str(element.tag).rpartition("}")[2]
+    if name not in _DRAWN or depth > _MOST_DEEP:
+        what = f"nothing nested more than {_MOST_DEEP} deep" if name in _DRAWN else f"{', '.join(sorted(_DRAWN))} only"
+        raise InvalidFields([FieldProblem("picture", "svg", name, f"it may have {what}")])
+    if repeated and any("url(" in str(v) for v in element.attrib.values()):
+        raise InvalidFields([FieldProblem("picture", "svg", name, "a pattern may not be filled with another one")])
+    for child in element:
+        _plain(child, depth + 1, repeated=repeated or name in _REPEATED)
 
 
 def _without_size(svg: str) -> str:
