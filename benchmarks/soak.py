@@ -180,7 +180,8 @@ def _start(folder: Path) -> tuple[subprocess.Popen[bytes], int]:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
     server = subprocess.Popen([sys.executable, "-m", "vastmesh.cli", "demo", "--data", str(folder), "--port", str(port)],
-                              stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env={**os.environ})  # fmt: skip
+                              stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                              env={**os.environ, "VASTMESH_WORKERS_READY": "0"})  # fmt: skip
     for _ in range(600):
         with contextlib.suppress(OSError):
             _call(port, "/api/health")
@@ -232,11 +233,19 @@ class _Writer(threading.Thread):
 
 
 def kills(count: int) -> None:
-    """A service killed again and again while it is written to: all that was acknowledged must be there."""
+    """A service killed again and again while it is written to: all that was acknowledged must be there when it is back."""
     lost, acknowledged, dice = [], 0, random.Random(9)
+    kept: list[tuple[str, Any]] = []
+    ident = ""
     with tempfile.TemporaryDirectory() as name:
-        for n in range(count):
+        for n in range(count + 1):
             server, port = _start(Path(name))
+            if kept:
+                lost += _missing(port, ident, kept)
+            if n == count:
+                server.send_signal(signal.SIGKILL)
+                server.wait()
+                break
             ident = _call(port, "/api/projects")[-1]["id"]
             writer = _Writer(port, ident, n)
             writer.start()
@@ -248,11 +257,8 @@ def kills(count: int) -> None:
             server.send_signal(signal.SIGKILL)
             server.wait()
             writer.join()
-            acknowledged += len(writer.kept)
-            server, port = _start(Path(name))
-            lost += _missing(port, ident, writer.kept)
-            server.send_signal(signal.SIGKILL)
-            server.wait()
+            kept = writer.kept
+            acknowledged += len(kept)
     print(f"kills: {count}, acknowledged {acknowledged}, lost {len(lost)} {lost[:5]}")
 
 
