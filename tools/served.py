@@ -56,7 +56,17 @@ def _lazy() -> dict[str, str]:
 _DESK_OF = {
     **dict.fromkeys(("Findings", "Profile", "Tables", "Phasors", "Summary"), "Now"),
     **dict.fromkeys(
-        ("Schemes", "Compare", "Conditions", "Sweep", "Filter design", "Filter search", "Emission limits"), "Decide"
+        (
+            "Schemes",
+            "Compare",
+            "Conditions",
+            "Sweep",
+            "Filter design",
+            "Filter search",
+            "Emission limits",
+            "Optimal flow",
+        ),
+        "Decide",
     ),
     **dict.fromkeys(("Check", "Data", "Catalogue"), "Model"),
     **dict.fromkeys(("Jobs", "Runs", "Logbook"), "Record"),

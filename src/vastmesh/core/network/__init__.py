@@ -4,6 +4,7 @@ from .changes import Add, Change, Remove, Update, clashing, conflicts, touched_f
 from .copies import Pasted, clip, paste, root_of
 from .elements._demand import Demand
 from .elements._harmonics import Spectrum, own_ohm, resistance_factor, spectrum_values
+from .elements._market import price_of
 from .elements._neutral import neutral_ohm
 from .elements._phases import PHASES, phases_of, tap_positions
 from .elements.bus import Bus
@@ -147,6 +148,7 @@ __all__ = [
     "own_ohm",
     "paste",
     "phases_of",
+    "price_of",
     "profile",
     "recorded",
     "removal",

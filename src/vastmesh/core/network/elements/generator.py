@@ -8,6 +8,7 @@ from pydantic import model_validator
 from ..fields import choice, quantity, reference
 from ..items import Element, Role
 from ._control import held_bus, participation
+from ._market import check_powers, cost, least_power, most_power, movable, rising_cost, running_cost
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance
 
 
@@ -46,6 +47,12 @@ class Generator(Element):
         "Lowest Q", "Least it can deliver; negative takes in", unit="Mvar", ge=-1e5, le=1e5
     )
     q_max_mvar: float | None = quantity("Highest Q", "Most it can deliver", unit="Mvar", ge=-1e5, le=1e5)
+    dispatched: bool = movable()
+    least_mw: float | None = least_power("0, of storage minus its rating")
+    most_mw: float | None = most_power("its rating, or what it delivers now,")
+    cost_per_mwh: float | None = cost()
+    cost_rising: float = rising_cost()
+    cost_running: float = running_cost()
     xd_pct: float = quantity("Sub-transient reactance", "On rated power", unit="%", default=18.0, gt=1, le=100, typical=True,
                              group="sequence")  # fmt: skip
     neutral: Earthing = earthing(default="isolated")
@@ -56,6 +63,7 @@ class Generator(Element):
     def _consistent(self) -> Self:
         if self.q_min_mvar is not None and self.q_max_mvar is not None and self.q_min_mvar > self.q_max_mvar:
             raise ValueError(f"q_min_mvar: the lowest reactive power is above the highest, {self.q_max_mvar:g} Mvar")
+        check_powers(self)
         if abs(self.power_factor) < 0.1:
             raise ValueError("power_factor: enter a value from 0.1 to 1, or from -1 to -0.1")
         return self

@@ -20,6 +20,7 @@ from ._harmonics import (
     own_starting_current,
     source_model,
 )
+from ._market import check_powers, cost, least_power, most_power, movable, rising_cost, running_cost
 from ._phases import PHASES, phase_power, phases_of
 
 _EACH = {"phase_control": ("each_phase",)}
@@ -79,6 +80,12 @@ class Inverter(Element):
     p_a_mw: float | None = phase_power("A", "p", plant=True, when=_EACH)
     p_b_mw: float | None = phase_power("B", "p", plant=True, when=_EACH)
     p_c_mw: float | None = phase_power("C", "p", plant=True, when=_EACH)
+    dispatched: bool = movable()
+    least_mw: float | None = least_power("0, of storage minus its rating")
+    most_mw: float | None = most_power("what it delivers now")
+    cost_per_mwh: float | None = cost()
+    cost_rising: float = rising_cost()
+    cost_running: float = running_cost()
     fault_current_x: float = quantity(
         "Fault current", "Contribution to a fault, in rated currents", unit="1", default=1.2, ge=0, le=5, typical=True
     )
@@ -97,6 +104,7 @@ class Inverter(Element):
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:
+        check_powers(self)
         if abs(self.power_factor) < 0.1:
             raise ValueError("power_factor: enter a value from 0.1 to 1, or from -1 to -0.1")
         if not self.v1_pu < self.v2_pu <= self.v3_pu < self.v4_pu:

@@ -9,6 +9,7 @@ from ...catalogue import source_from_ohm
 from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Element, Item, Role
 from ._control import participation
+from ._market import check_powers, cost, least_power, most_power, movable, rising_cost, running_cost
 from ._neutral import Earthing, earthing
 
 
@@ -52,6 +53,12 @@ class Source(Element):
         default=0.0, ge=-1e6, le=1e6, group="control",
     )  # fmt: skip
     participation: float = participation(1.0)
+    dispatched: bool = movable()
+    least_mw: float | None = least_power("as much as the network gives back")
+    most_mw: float | None = most_power("as much as is asked for")
+    cost_per_mwh: float | None = cost()
+    cost_rising: float = rising_cost()
+    cost_running: float = running_cost()
     z0_over_z1: float = quantity("Z0 / Z1", "Zero-sequence over positive-sequence impedance", unit="1", default=1.0, gt=0,
                                  le=100, typical=True, group="sequence")  # fmt: skip
     ideal: bool = choice(
@@ -76,6 +83,7 @@ class Source(Element):
     def _ordered(self) -> Self:
         if self.fault_min_mva > self.fault_max_mva:
             raise ValueError(f"fault_min_mva: the lowest fault level is above the highest, {self.fault_max_mva:g} MVA")
+        check_powers(self)
         if self.r_ohm == 0 and self.x_ohm == 0:
             raise ValueError("x_ohm: resistance and reactance are both zero; enter one")
         return self
