@@ -21,6 +21,8 @@ const Acts = styled.div`
 const [LEFT, TOP, BOTTOM] = [58, 20, 34]
 /** Width of a letter beside a curve, and how much of the plot names may take. */
 const [LETTER, MOST_NAMES] = [6.7, 0.4]
+/** Letters that a word along the axis keeps at least. */
+const LEAST_WORD = 7
 /** Dashes that tell curves apart where colour does not. */
 const DASHES = [undefined, '5 4', '2 3', '9 3 2 3']
 
@@ -96,8 +98,13 @@ export function FigurePlot({ figure }: { figure: Figure }) {
     }),
   )
   const long = !named && figure.series.some((s) => (s.drawn ?? 'line') === 'line' && s.x.length > MOST_MARKS)
+  // Words that would run into each other are shortened, and left out where nothing readable would be left.
+  const longestWord = Math.max(0, ...words.map((w) => w.length))
+  const every = named
+    ? Math.max(1, Math.ceil((Math.min(longestWord, LEAST_WORD) * LETTER + 6) / (x(1) - x(0))))
+    : 1
   const across = named
-    ? words.map((w, n) => ({ at: x(n), label: w }))
+    ? words.flatMap((w, n) => (n % every ? [] : [{ at: x(n), label: shortened(w, (x(1) - x(0)) * every) }]))
     : x.ticks(Math.max(2, Math.round(size.width / 90))).map((t) => ({ at: x(t), label: String(t) }))
   return (
     <Frame ref={frame}>
@@ -154,7 +161,7 @@ export function FigurePlot({ figure }: { figure: Figure }) {
           </g>
         ))}
         {across.map((t) => (
-          <text key={t.label} x={t.at} y={size.height - BOTTOM + 15} textAnchor="middle" fill={theme.quiet}>
+          <text key={t.at} x={t.at} y={size.height - BOTTOM + 15} textAnchor="middle" fill={theme.quiet}>
             {t.label}
           </text>
         ))}
@@ -323,6 +330,12 @@ type Scale = ((v: number) => number) & { invert: (v: number) => number; range: (
 interface Point {
   readonly x: number | null
   readonly y: number | null | undefined
+}
+
+/** A word that fits into so many pixels. */
+function shortened(word: string, width: number): string {
+  const most = Math.floor((width - 4) / LETTER)
+  return word.length <= most ? word : `${word.slice(0, Math.max(most - 1, 1))}…`
 }
 
 /** Powers of ten, with two and five between them where there are few. */

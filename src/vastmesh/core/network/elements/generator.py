@@ -49,7 +49,7 @@ class Generator(Element):
     q_max_mvar: float | None = quantity("Highest Q", "Most it can deliver", unit="Mvar", ge=-1e5, le=1e5)
     dispatched: bool = movable()
     least_mw: float | None = least_power("0, of storage minus its rating")
-    most_mw: float | None = most_power("its rating, or what it delivers now,")
+    most_mw: float | None = most_power("its rating, of wind and sun what they deliver now,")
     cost_per_mwh: float | None = cost()
     cost_rising: float = rising_cost()
     cost_running: float = running_cost()

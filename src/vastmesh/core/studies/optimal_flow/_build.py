@@ -187,7 +187,9 @@ def _of_plant(
         moves = e.dispatched  # also where no plant may move: somebody takes up what losses change
         return (low if moves else p, high if moves else p, -_ANY_P, _ANY_P, np.inf)
     stores = getattr(e, "energy", "") == "storage"
-    usual = rating if np.isfinite(rating) and (stores or isinstance(e, Generator)) else max(p, 0.0)
+    # Wind and sun give no more than they do now.
+    given = isinstance(e, Inverter) or e.energy in ("wind", "solar")
+    usual = rating if np.isfinite(rating) and (stores or not given) else max(p, 0.0)
     least = e.least_mw / base if e.least_mw is not None else (-usual if stores else min(p, 0.0))
     most = e.most_mw / base if e.most_mw is not None else usual
     if not (options.active and e.dispatched):

@@ -123,7 +123,7 @@ def _relaxed(case: Case, name: str, at: int, by: float) -> tuple[str, str, float
         return case.plants.ident[at], label, limit * base, (limit + sign * by) * base, unit, by
     limit = float((limits.most_from if kind == "from" else limits.most_to)[at])
     ident, scale, unit = _end(case, at, kind)
-    return ident, f"Rating at its {kind} end", limit * scale, (limit + by) * scale, unit, by
+    return ident, f"Rating, {kind} end", limit * scale, (limit + by) * scale, unit, by
 
 
 def _bus_of(case: Case, node: int) -> str:
@@ -173,6 +173,7 @@ def _published(case: Case, options: OptimalFlowOptions, found: Optimum, off: flo
         account = replace(account, explanation="The load flow with its set-points ends elsewhere than the optimum.")
     quantities = [
         Quantity("price", "Price", "buses", f"{unit} per MW", 3, "What one MW more of demand there would cost", "growing"),
+        Quantity("beside", "Price beside energy", "buses", f"{unit} per MW", 3, "By losses and limits", "around_zero"),
         Quantity("saves", "Saved by one more", "branches", None, 4, "What one more unit of its limit would save", "growing"),
     ]  # fmt: skip
     return Result(account, {t.name: t for t in tables}, summary, [], f"{said}{first}.", _scheme(case, found),
@@ -262,7 +263,7 @@ def _binding(case: Case, found: Optimum, unit: str) -> Table:
     for side, values, most in (("from", found.at_from, limits.most_from), ("to", found.at_to, limits.most_to)):
         for k in np.flatnonzero(values).tolist():
             ident, per, measure = _end(case, k, side)
-            rows.append((ident, f"Rating at its {side} end", float(most[k]) * per, measure, float(values[k]) / per))
+            rows.append((ident, f"Rating, {side} end", float(most[k]) * per, measure, float(values[k]) / per))
     rows = sorted((r for r in rows if r[4] > _TOLD * scale * (base if r[3] == "p.u." else 1.0)), key=lambda r: -r[4])
     return Table("binding", "What binds", [
         Column("id", "Id", [r[0] for r in rows], fixed=True),
@@ -285,6 +286,8 @@ def _buses(case: Case, found: Optimum, parts: Split | None, unit: str) -> Table:
         Column("price", "Price", found.price_p[rows] / base, None, 3, f"{unit}, by one MW more of demand"),
     ]  # fmt: skip
     if parts is not None:
+        columns.append(Column("beside", "Beside energy", found.price_p[rows] / base - parts.energy / base, None, 3,
+                              "What losses and limits make of it"))  # fmt: skip
         limits = np.sum([*parts.branches.values(), *parts.voltages.values(), np.zeros(case.grid.n)], axis=0)
         columns += [
             Column("energy", "Energy", np.full(len(rows), parts.energy / base), None, 3, "As at the reference"),
