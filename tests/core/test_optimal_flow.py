@@ -14,6 +14,7 @@ from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Network, SchemeChange, Update
 from vastmesh.core.results import Result
 from vastmesh.core.results.state import solve_as_set
+from vastmesh.core.studies import STUDIES, Inputs, StopRequested
 from vastmesh.core.studies.optimal_flow import OptimalFlowOptions
 from vastmesh.core.studies.optimal_flow._build import build
 from vastmesh.core.studies.optimal_flow._prices import balance_jacobian, end_gradient, split
@@ -295,6 +296,34 @@ def test_what_would_have_to_give_is_the_least_there_is() -> None:
         assert what
         net.apply([Update(id=ident, values={field: float(value) * 1.001})])
     assert run_study("optimal_flow", net, branches="power", **WIDE).account.converged
+
+
+def test_a_machine_that_holds_another_bus_gets_the_voltage_of_that_bus() -> None:
+    net = random_case(1)
+    plant = next(e for e in net.elements() if e.kind == "generator")
+    other = next(e.id for e in net.elements() if e.kind == "bus" and e.id not in (plant.bus, "b0"))  # type: ignore[attr-defined]
+    net.apply([Update(id=plant.id, values={"held_bus": other})])
+    result = run_study("optimal_flow", net)
+    assert result.summary["off_pu"] < 1e-6  # type: ignore[operator]
+    change = next(c["change"] for c in result.scheme if c["change"]["id"] == plant.id)
+    assert change["values"]["voltage_pu"] == pytest.approx(at(result, "buses", other, "after_pu"), abs=1e-6)
+    flow = solve_as_set(with_answer(net, result))
+    assert at(flow, "buses", other, "voltage_pu") == pytest.approx(at(result, "buses", other, "after_pu"), abs=3e-6)
+
+
+def test_it_ends_when_somebody_wants_that() -> None:
+    told: list[str] = []
+
+    def enough(share: float, words: str) -> None:
+        told.append(words)
+        if len(told) == 3:
+            raise StopRequested
+
+    study = STUDIES["optimal_flow"]
+    with pytest.raises(StopRequested):
+        study.run(Inputs(random_case(0)), study.options(), enough)
+    assert len(told) == 3
+    assert "objective" in told[-1]
 
 
 def test_what_can_t_be_is_said() -> None:

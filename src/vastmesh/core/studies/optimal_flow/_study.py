@@ -342,7 +342,9 @@ def _scheme(case: Case, found: Optimum) -> list[dict[str, Any]]:
         elif isinstance(e, Generator | Inverter) and factor:
             values = {"active_power_mw": round(float(found.p[n]) * base / factor, 6)}
             if isinstance(e, Generator) and e.control == "voltage":
-                values["voltage_pu"] = volts
+                there = e.held_bus if e.held_bus in case.arrays.bus_id else e.bus
+                held = int(case.pattern.row[case.arrays.bus_id.index(str(there))])
+                values["voltage_pu"] = round(float(found.v[held]), 6) if held >= 0 else volts
             elif getattr(e, "control", "") != "voltage_curve":
                 values |= {"control": "reactive", "reactive_power_mvar": round(float(found.q[n]) * base / factor, 6)}
         values = {f: v for f, v in values.items() if not _same(getattr(e, f), v)}
