@@ -311,6 +311,24 @@ def test_a_machine_that_holds_another_bus_gets_the_voltage_of_that_bus() -> None
     assert at(flow, "buses", other, "voltage_pu") == pytest.approx(at(result, "buses", other, "after_pu"), abs=3e-6)
 
 
+@pytest.mark.parametrize("seed", [0, 3])
+def test_every_figure_can_be_asked(seed: int) -> None:
+    net = random_case(seed)
+    study = STUDIES["optimal_flow"]
+    result = run_study("optimal_flow", net)
+    assert study.explain is not None
+    asked = 0
+    for name in ("buses", "plants", "branches"):
+        for ident in result.tables[name]["id"]:
+            for working in study.explain(net, result, net.condition, ident, {}):
+                for cell in working.ledger:
+                    if cell.solver is not None:
+                        assert cell.value == pytest.approx(cell.solver, rel=1e-6, abs=1e-4), (ident, cell.symbol)
+                        asked += 1
+    assert asked == sum(len(result.tables[n]) for n in ("buses", "plants", "branches"))
+    assert study.explain(net, result, net.condition, next(e.id for e in net.elements() if e.kind == "load"), {}) == []
+
+
 def test_it_ends_when_somebody_wants_that() -> None:
     told: list[str] = []
 

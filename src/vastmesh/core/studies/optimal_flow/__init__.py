@@ -5,6 +5,7 @@ from __future__ import annotations
 from ..base import Study, register
 from ._options import OptimalFlowOptions
 from ._study import run_optimal_flow
+from ._workings import explain_optimal_flow
 
 __all__ = ["OptimalFlowOptions", "run_optimal_flow"]
 
@@ -16,5 +17,6 @@ register(
         options=OptimalFlowOptions,
         run=run_optimal_flow,
         decides=True,
+        explain=explain_optimal_flow,
     )
 )

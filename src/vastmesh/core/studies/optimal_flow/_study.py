@@ -325,6 +325,8 @@ def _branches(case: Case, found: Optimum, unit: str) -> Table:
         Column("used_pct", "Of its limit", 100 * used, "%", 1),
         Column("loss_mw", "Losses", (s_f + s_t).real * case.base, "MW", 4),
         Column("saves", "One more saves", most, None, 4, f"{unit}, by one more of {ends[0][2] if ends else 'A'} of its limit"),
+        Column("price_from", "Price, from end", found.price_p[g.frm] / case.base, None, 3),
+        Column("price_to", "Price, to end", found.price_p[g.to] / case.base, None, 3),
         Column("rent", "Rent", rent, "1/h", 2, "What its power is worth more where it comes out than where it goes in"),
     ])  # fmt: skip
 

@@ -1,0 +1,70 @@
+"""How a price and the cost of an hour came about, as worked lines."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from ...network import Bus, Condition, Network, price_of
+from ...results import Result, Table
+from ...workings import Ledger, Working
+
+
+def explain_optimal_flow(
+    network: Network, result: Result, condition: Condition, ident: str, options: Mapping[str, Any]
+) -> list[Working]:
+    """Workings of a bus, a plant or a branch; none where the result has nothing of it, or is of something else than cost."""
+    item = network[ident]
+    if options.get("best", "cost") != "cost":
+        return []
+    for name, told in (("buses", _price), ("plants", _hour), ("branches", _rent)):
+        table = result.tables.get(name)
+        if table is not None and ident in table["id"] and isinstance(item, Bus) == (name == "buses"):
+            return told(network, result, table, list(table["id"]).index(ident))
+    return []
+
+
+def _price(network: Network, result: Result, table: Table, row: int) -> list[Working]:
+    if not any(c.name == "energy" for c in table.columns):
+        return []
+    told = Ledger(
+        "Price of a MW here",
+        "What one MW more of demand would cost: as much as at the reference, what more of it is lost on the way, and what it takes "
+        "of every limit that binds (its multiplier times what it adds there).",
+    )
+    told.given("E", "energy, as at the reference", float(table["energy"][row]), "1/MWh", "this study")
+    told.given("L", "losses on the way", float(table["losses"][row]), "1/MWh", "this study")
+    named = [c for c in table.columns if c.name.startswith("by_")]
+    for n, c in enumerate(named, 1):
+        told.given(f"B{n}", c.label, float(c.values[row]), "1/MWh", "this study")
+    rest = float(table["limits"][row]) - sum(float(c.values[row]) for c in named)
+    told.given("V", "limits of voltages and other branches", rest, "1/MWh", "this study")
+    branches = "".join(f" + B{n}" for n in range(1, len(named) + 1))
+    told.line("p", "price", f"E + L{branches} + V", "1/MWh", solver=float(table["price"][row]))
+    return [told.working()]
+
+
+def _hour(network: Network, result: Result, table: Table, row: int) -> list[Working]:
+    e: Any = network[table["id"][row]]
+    told = Ledger("Cost of an hour", "At best, and what one more MW from it would cost beside the price at its bus.")
+    told.given("P", "active power", float(table["after_mw"][row]), "MW", "this study")
+    source = "entered" if e.cost_per_mwh is not None else "typical for its energy"
+    told.given("c1", "cost of energy", price_of(e), "1/MWh", source)
+    told.given("c2", "rising cost", e.cost_rising, "1/MW²h", "entered")
+    told.given("c0", "cost of running", e.cost_running, "1/h", "entered")
+    told.line("C", "cost of an hour", "c0 + c1 * P + c2 * P ** 2", "1/h", solver=float(table["hour_after"][row]))
+    told.line("m", "one more MW from it", "c1 + 2 * c2 * P", "1/MWh")
+    told.given("p", "price at its bus", float(table["price"][row]), "1/MWh", "this study")
+    told.line("d", "price beyond its own cost: what one MW more of its most would save, below 0 what its least costs", "p - m",
+              "1/MWh")  # fmt: skip
+    return [told.working()]
+
+
+def _rent(network: Network, result: Result, table: Table, row: int) -> list[Working]:
+    told = Ledger("Rent", "What its power is worth where it comes out, less what it is worth where it goes in.")
+    told.given("P", "power into its from end", float(table["active_mw"][row]), "MW", "this study")
+    told.given("D", "losses in it", float(table["loss_mw"][row]), "MW", "this study")
+    told.given("f", "price at its from end", float(table["price_from"][row]), "1/MWh", "this study")
+    told.given("t", "price at its to end", float(table["price_to"][row]), "1/MWh", "this study")
+    told.line("R", "rent", "t * (P - D) - f * P", "1/h", solver=float(table["rent"][row]))
+    return [told.working()]
