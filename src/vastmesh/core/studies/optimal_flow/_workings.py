@@ -29,8 +29,8 @@ def _price(network: Network, result: Result, table: Table, row: int) -> list[Wor
         return []
     told = Ledger(
         "Price of a MW here",
-        "What one MW more of demand would cost: as much as at the reference, what more of it is lost on the way, and what it takes "
-        "of every limit that binds (its multiplier times what it adds there).",
+        "What one MW more of demand would cost: as much as at the reference, what more of it is lost on the way, and what it "
+        "takes of every limit that binds (its multiplier times what it adds there).",
     )
     told.given("E", "energy, as at the reference", float(table["energy"][row]), "1/MWh", "this study")
     told.given("L", "losses on the way", float(table["losses"][row]), "1/MWh", "this study")
