@@ -69,7 +69,7 @@ def test_a_published_system_to_its_digits(published: dict[str, Any]) -> None:
         (i, w): s for i, w, s in zip(*(result.tables["binding"][c] for c in ("id", "what", "saves")), strict=True)
     }
     assert binding["4-5/1", "Rating, to end"] == pytest.approx(61.31090955, rel=1e-5)
-    assert binding["3", "Highest voltage"] == pytest.approx(156.902135, rel=1e-3)
+    assert binding["3", "Highest voltage"] == pytest.approx(1.56902135, rel=1e-3)
     assert binding["G1/1", "Most active power"] == pytest.approx(2.9350819, rel=1e-4)
     assert binding["G4/1", "Least active power"] == pytest.approx(0.28791179, rel=1e-3)
     assert result.summary["off_pu"] is not None

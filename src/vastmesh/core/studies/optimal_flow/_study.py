@@ -243,9 +243,9 @@ def _binding(case: Case, found: Optimum, unit: str) -> Table:
     scale = max(float(np.abs(found.price_p).max()) / base, 1e-9)
     rows: list[tuple[str, str, float, str, float]] = []
     for i, m in enumerate(found.at_v.tolist()):
-        if limits.v_low[i] < limits.v_high[i]:
-            rows.append((_bus_of(case, i), "Highest voltage" if m > 0 else "Lowest voltage",
-                         float((limits.v_high if m > 0 else limits.v_low)[i]), "p.u.", abs(m)))  # fmt: skip
+        if limits.v_low[i] < limits.v_high[i]:  # by the per cent, which is as much of a step as a MW
+            limit = 100 * float((limits.v_high if m > 0 else limits.v_low)[i])
+            rows.append((_bus_of(case, i), "Highest voltage" if m > 0 else "Lowest voltage", limit, "%", abs(m) / 100))
     for name, word, measure in (("p", "active", "MW"), ("q", "reactive", "Mvar")):
         low, high = getattr(limits, f"{name}_low"), getattr(limits, f"{name}_high")
         for i, m in enumerate(getattr(found, f"at_{name}").tolist()):
@@ -264,7 +264,7 @@ def _binding(case: Case, found: Optimum, unit: str) -> Table:
         for k in np.flatnonzero(values).tolist():
             ident, per, measure = _end(case, k, side)
             rows.append((ident, f"Rating, {side} end", float(most[k]) * per, measure, float(values[k]) / per))
-    rows = sorted((r for r in rows if r[4] > _TOLD * scale * (base if r[3] == "p.u." else 1.0)), key=lambda r: -r[4])
+    rows = sorted((r for r in rows if r[4] > _TOLD * scale), key=lambda r: -r[4])
     return Table("binding", "What binds", [
         Column("id", "Id", [r[0] for r in rows], fixed=True),
         Column("name", "Name", [case.network[r[0]].name for r in rows], fixed=True),
