@@ -227,10 +227,20 @@ def balanced_scheme(page: Page) -> None:
     page.get_by_role("table", name="Changes").wait_for()
 
 
-def scheme(page: Page) -> None:
-    balanced_scheme(page)
-    find(page, "LR 4")
+def optimal(page: Page) -> None:
+    """The best dispatch of the summer noon, what its limits cost, and prices as colours above it."""
+    page.get_by_role("button", name="Winter evening Condition").first.click()
+    page.get_by_role("option", name="Summer noon", exact=True).click()
+    page.wait_for_timeout(500)
+    show(page, "Optimal flow")
     page.get_by_role("button", name="Half of the height").click()
+    run_study(page)
+    page.get_by_role("button", name="More tables").first.click()
+    page.get_by_role("option", name="Prices").click()
+    page.get_by_role("button", name=re.compile("On the sheet$")).first.click()
+    page.get_by_role("option", name="Price beside energy", exact=True).click()
+    page.get_by_role("button", name="What binds", exact=True).click()
+    page.wait_for_timeout(400)
 
 
 def phasors(page: Page) -> None:
@@ -269,7 +279,7 @@ SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
     ("spectrum", "dark", spectrum),
     ("filter", "light", filter_design),
     ("profile-phases", "light", phases_profile),
-    ("scheme", "light", scheme),
+    ("optimal", "light", optimal),
     ("phasors", "light", phasors),
     ("compare-schemes", "light", compare_schemes),
 ]

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from scipy.optimize import linprog
 
 from tests.conftest import DATA
 from tests.helpers import at, bus, line, load, network, run_study, source
@@ -342,6 +343,63 @@ def test_it_ends_when_somebody_wants_that() -> None:
         study.run(Inputs(random_case(0)), study.options(), enough)
     assert len(told) == 3
     assert "objective" in told[-1]
+
+
+def test_the_published_linear_one_to_its_digits(published: dict[str, Any]) -> None:
+    expected = published["linear_optimal_flow"]
+    result = run_study("optimal_flow", five_bus(published["case"]), equations="linear", branches="power", **WIDE)
+    assert result.summary["cost"] == pytest.approx(expected["objective"], rel=1e-7)
+    for b in expected["buses"]:
+        assert at(result, "buses", str(b["bus"]), "price") == pytest.approx(b["price_p"], rel=1e-6)
+    for b in expected["branches"]:
+        assert at(result, "branches", b["id"], "active_mw") == pytest.approx(b["flow_mw"], abs=1e-3)
+    assert at(result, "branches", "4-5/1", "saves") == pytest.approx(62.32204211, rel=1e-6)
+    assert "In the AC load flow" in (result.statement or "")
+    assert result.summary["ac_loading_pct"] == pytest.approx(100, abs=2.0)
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_the_linear_one_is_a_linear_programme_written_by_hand(seed: int) -> None:
+    net = random_case(seed)
+    net.apply(
+        [Update(id=e.id, values={"cost_rising": 0.0}) for e in net.elements() if e.kind in ("generator", "source")]
+    )
+    result = run_study("optimal_flow", net, equations="linear", branches="power")
+    buses = [e.id for e in net.elements() if e.kind == "bus"]
+    lines: list[Any] = [e for e in net.elements() if e.kind == "line"]
+    plants: list[Any] = [e for e in net.elements() if e.kind in ("generator", "source")]
+    n, m = len(buses), len(plants)
+    b = np.array([132**2 / (e.x_ohm_per_km * e.length_km) for e in lines])
+    eq, right = np.zeros((n + 1, n + m)), np.zeros(n + 1)
+    flows, most = np.zeros((len(lines), n + m)), np.array([3**0.5 * 132 * e.rating_a / 1e3 for e in lines])
+    for k, e in enumerate(lines):
+        f, t = buses.index(e.from_bus), buses.index(e.to_bus)
+        flows[k, f], flows[k, t] = b[k], -b[k]
+        eq[f] += flows[k]
+        eq[t] -= flows[k]
+    for k, e in enumerate(plants):
+        eq[buses.index(e.bus), n + k] = -1.0
+    for e in net.elements():
+        if e.kind == "load":
+            right[buses.index(e.bus)] -= e.active_power_mw  # type: ignore[attr-defined]
+    eq[n, buses.index("b0")] = 1.0
+    bounds = [(None, None)] * n + [(None, None) if e.kind == "source" else (0, e.rated_mva) for e in plants]
+    price = np.r_[np.zeros(n), [e.cost_per_mwh for e in plants]]
+    by_hand = linprog(price, np.vstack([flows, -flows]), np.r_[most, most], eq, right, bounds)
+    if by_hand.status != 0:
+        assert not result.tables
+        return
+    assert result.summary["cost"] == pytest.approx(by_hand.fun, rel=1e-6)
+
+
+def test_linear_ones_have_no_losses_and_say_where_nothing_fits() -> None:
+    with pytest.raises(ValueError, match="no losses"):
+        OptimalFlowOptions(equations="linear", best="losses")
+    net = two_bus(rating_a=60.0 / (3**0.5 * 132) * 1e3)
+    net.apply([Update(id="g", values={"most_mw": 20.0})])
+    result = run_study("optimal_flow", net, equations="linear", branches="power", **WIDE)
+    assert not result.account.converged
+    assert "least that would have to give" in result.account.explanation
 
 
 def test_what_can_t_be_is_said() -> None:

@@ -16,6 +16,10 @@ class OptimalFlowOptions(BaseModel):
         "Best is", "The least cost; the least losses; or the least change of the plants' active powers that keeps every limit",
         default="cost",
     )  # fmt: skip
+    equations: Literal["exact", "linear"] = choice(
+        "Equations", "Exact; or linear, with angles and active power alone and no losses, and the AC load flow of its answer "
+        "beside it", default="exact",
+    )  # fmt: skip
     active: bool = choice("Active power", "Plants that are dispatched may be set to another active power", default=True,
                           group="may move")  # fmt: skip
     reactive: bool = choice(
@@ -40,6 +44,8 @@ class OptimalFlowOptions(BaseModel):
 
     @model_validator(mode="after")
     def _ordered(self) -> Self:
+        if self.equations == "linear" and self.best == "losses":
+            raise ValueError("equations: linear ones have no losses; choose exact, or another best")
         if self.low_pu >= self.high_pu:
             raise ValueError("low_pu: enter less than the highest voltage")
         return self
