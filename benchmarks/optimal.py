@@ -9,19 +9,20 @@ import numpy as np
 
 
 def meshed(n: int, seed: int = 1) -> Any:
-    """A grid of 132 kV buses with demand everywhere and a plant at every tenth, its cost rising."""
+    """A network of 132 kV as it is meshed in the field: three branches for two buses, between neighbours; demand everywhere, a
+    plant at every tenth bus, its cost rising."""
     from vastmesh.core.network import Network
 
     rng = np.random.default_rng(seed)
-    side = int(np.ceil(n**0.5))
     items: list[dict[str, Any]] = [{"kind": "bus", "id": f"b{k}", "nominal_kv": 132} for k in range(n)]
     items.append({"kind": "source", "id": "s", "bus": "b0", "cost_per_mwh": 50.0, "cost_rising": 0.05})
+    pairs = {(max(0, k - int(rng.integers(1, 12))), k) for k in range(1, n)}
+    pairs |= {(k, min(n - 1, k + int(rng.integers(2, 25)))) for k in rng.choice(n, n // 2, replace=False).tolist()}
+    for f, t in sorted(p for p in pairs if p[0] != p[1]):
+        ends = {"id": f"l{f}-{t}", "from_bus": f"b{f}", "to_bus": f"b{t}"}
+        items.append({"kind": "line", **ends, "r_ohm_per_km": 0.06, "x_ohm_per_km": 0.4, "b_us_per_km": 2.8,
+                      "length_km": float(rng.uniform(3, 12)), "rating_a": 600.0})  # fmt: skip
     for k in range(n):
-        for other in ((k + 1) if (k + 1) % side else -1, k + side):
-            if 0 < other < n:
-                ends = {"id": f"l{k}-{other}", "from_bus": f"b{k}", "to_bus": f"b{other}"}
-                items.append({"kind": "line", **ends, "r_ohm_per_km": 0.06, "x_ohm_per_km": 0.4, "b_us_per_km": 2.8,
-                              "length_km": float(rng.uniform(3, 12)), "rating_a": 600.0})  # fmt: skip
         items.append({"kind": "load", "id": f"d{k}", "bus": f"b{k}", "active_power_mw": float(rng.uniform(0.5, 6)),
                       "reactive_power_mvar": float(rng.uniform(0, 2))})  # fmt: skip
         if k % 10 == 5:
