@@ -15,7 +15,7 @@ from ._build import Case
 from ._linear import LinearBranches, solve_linear
 from ._options import OptimalFlowOptions
 from ._problem import Optimum
-from ._published import binding_of, end_of, figures_of, plants_of, quantities_of, scheme_of
+from ._published import binding_of, binds_most, end_of, figures_of, live_buses, plants_of, quantities_of, scheme_of
 
 _SMALL_X = 1e-7
 
@@ -47,11 +47,6 @@ def run_linear(case: Case, options: OptimalFlowOptions) -> Result:
     said = f"{after:.2f} an hour" + (
         f", {before - after:.2f} less than now ({before:.2f})" if case.before is not None else ""
     )
-    first = (
-        f"; what binds most is {binding['name'][0]}, {binding['what'][0].lower()}"
-        if len(binding)
-        else "; no limit binds"
-    )
     account = Account(Ending.CONVERGED, "Linear optimal flow", max(found.iterations, 0), notes=[*case.notes, words], assumed=[
         "1 p.u. everywhere, no losses, no reactive power; demand as at nominal voltage.",
         "Costs of plants without one are typical for their energy."])  # fmt: skip
@@ -59,13 +54,12 @@ def run_linear(case: Case, options: OptimalFlowOptions) -> Result:
         "cost_before": before if case.before is not None else None, "cost": after, "binding": float(len(binding)), **beside,
     }  # fmt: skip
     tables = {t.name: t for t in (plants, binding, buses, lines)}
-    return Result(account, tables, summary, [], f"{said}{first}. {words}", scheme_of(case, found, linear=True),
+    return Result(account, tables, summary, [], f"{said}; {binds_most(binding)}. {words}", scheme_of(case, found, linear=True),
                   figures_of(case, found), quantities_of(unit))  # fmt: skip
 
 
 def _prices(case: Case, found: Optimum, unit: str) -> Table:
-    live = [n for n, r in enumerate(case.pattern.row.tolist()) if r >= 0 and case.arrays.bus_id[n] in case.network]
-    live = [n for n in live if case.network[case.arrays.bus_id[n]].kind == "bus"]
+    live = live_buses(case)
     ids, rows, base = [case.arrays.bus_id[n] for n in live], case.pattern.row[live], case.base
     price = found.price_p[rows] / base
     energy = float(found.price_p[int(np.flatnonzero(np.isfinite(case.limits.angle))[0])]) / base

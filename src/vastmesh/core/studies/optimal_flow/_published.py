@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from ...electrical.arrays import Floats
-from ...network import Generator, Inverter, SchemeChange, Source, Update, price_of
+from ...network import Bus, Generator, Inverter, SchemeChange, Source, Update, price_of
 from ...results import Axis, Column, Figure, Quantity, Series, Table
 from ._build import Case
 from ._problem import Optimum
@@ -18,6 +18,12 @@ _TOLD = 1e-4  # of the price of energy, from which a limit counts as binding
 def bus_of(case: Case, node: int) -> str:
     """A bus of a node; the first, where switches join several."""
     return next(b for b, r in zip(case.arrays.bus_id, case.pattern.row.tolist(), strict=True) if r == node)
+
+
+def live_buses(case: Case) -> list[int]:
+    """Rows of the buses that have a supply, star points inside elements aside."""
+    ids, row = case.arrays.bus_id, case.pattern.row.tolist()
+    return [n for n, r in enumerate(row) if r >= 0 and isinstance(case.network.items.get(ids[n]), Bus)]
 
 
 def end_of(case: Case, at: int, side: str) -> tuple[str, float, str]:
@@ -101,6 +107,13 @@ def binding_of(case: Case, found: Optimum, unit: str) -> Table:
         Column("unit", "Unit", [r[3] for r in rows], fixed=True),
         Column("saves", "One more saves", np.array([r[4] for r in rows]), None, 4, f"{unit}, by one more of its unit"),
     ])  # fmt: skip
+
+
+def binds_most(binding: Table) -> str:
+    """The dearest limit, in words."""
+    if not len(binding):
+        return "no limit binds"
+    return f"what binds most is {binding['name'][0]}, {binding['what'][0].lower()}"
 
 
 def scheme_of(case: Case, found: Optimum, *, linear: bool = False) -> list[dict[str, Any]]:

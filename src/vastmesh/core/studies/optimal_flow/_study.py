@@ -20,7 +20,17 @@ from ._linear_study import run_linear
 from ._options import OptimalFlowOptions
 from ._prices import Split, split
 from ._problem import Optimum, solve
-from ._published import binding_of, bus_of, end_of, figures_of, plants_of, quantities_of, scheme_of
+from ._published import (
+    binding_of,
+    binds_most,
+    bus_of,
+    end_of,
+    figures_of,
+    live_buses,
+    plants_of,
+    quantities_of,
+    scheme_of,
+)
 
 _WORDS = {
     "Infeasible_Problem_Detected": "nothing keeps every limit at once",
@@ -49,7 +59,7 @@ def run_optimal_flow(inputs: Inputs, options: OptimalFlowOptions, progress: Prog
         return run_linear(case, options)
     found = solve(case.grid, limits, case.cost, case.start, progress)
     if not found.found:
-        return _without(case, options, found, progress)
+        return _without(case, found, progress)
     off = put_into_load_flow(case, found)
     return _published(case, options, found, off)
 
@@ -74,7 +84,7 @@ def put_into_load_flow(case: Case, found: Optimum) -> float:
     return float(np.abs(state.v * np.exp(1j * state.theta) - v * np.exp(1j * theta)).max())
 
 
-def _without(case: Case, options: OptimalFlowOptions, found: Optimum, progress: Progress) -> Result:
+def _without(case: Case, found: Optimum, progress: Progress) -> Result:
     """No optimum: how it ended, and the least that would have to give."""
     words = _WORDS.get(found.ending, found.ending.replace("_", " ").lower())
     least = solve(case.grid, case.limits, case.cost, case.start, progress, elastic=True)
@@ -145,11 +155,6 @@ def _published(case: Case, options: OptimalFlowOptions, found: Optimum, off: flo
         "losses": f"{lost[1]:.4g} MW of losses" + (f", now {lost[0]:.4g}" if had else ""),
         "least_change": f"{_moved(case, found):.4g} MW moved in all",
     }[options.best]
-    first = (
-        f"; what binds most is {binding['name'][0]}, {binding['what'][0].lower()}"
-        if len(binding)
-        else "; no limit binds"
-    )
     notes = [*case.notes]
     if off == off:
         notes.append(f"Put into the load flow its voltages are the same within {off:.1e} p.u.")
@@ -159,7 +164,7 @@ def _published(case: Case, options: OptimalFlowOptions, found: Optimum, off: flo
                       notes=notes, assumed=_assumed(options))  # fmt: skip
     if off != off or off >= 1e-6:
         account = replace(account, explanation="The load flow with its set-points ends elsewhere than the optimum.")
-    return Result(account, {t.name: t for t in tables}, summary, [], f"{said}{first}.", scheme_of(case, found),
+    return Result(account, {t.name: t for t in tables}, summary, [], f"{said}; {binds_most(binding)}.", scheme_of(case, found),
                   figures_of(case, found), quantities_of(unit))  # fmt: skip
 
 
@@ -184,8 +189,7 @@ def _moved(case: Case, found: Optimum) -> float:
 
 
 def _buses(case: Case, found: Optimum, parts: Split | None, unit: str) -> Table:
-    live = [n for n, r in enumerate(case.pattern.row.tolist()) if r >= 0 and case.arrays.bus_id[n] in case.network]
-    live = [n for n in live if case.network[case.arrays.bus_id[n]].kind == "bus"]
+    live = live_buses(case)
     ids, rows, base = [case.arrays.bus_id[n] for n in live], case.pattern.row[live], case.base
     columns = [
         Column("id", "Id", ids, fixed=True), Column("name", "Name", [case.network[i].name for i in ids], fixed=True),
