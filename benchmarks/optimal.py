@@ -47,7 +47,7 @@ def measure_optimal(n: int) -> dict[str, Any]:
     case = build(network, network.condition, OptimalFlowOptions())
     assert case is not None
     started = time.perf_counter()
-    found = solve(case.grid, case.limits, case.cost, case.start, lambda share, words: None)
+    found = solve([case.state], lambda share, words: None)[0]
     took = time.perf_counter() - started
     started = time.perf_counter()
     run_optimal_flow(Inputs(network), OptimalFlowOptions(equations="linear"), lambda share, words: None)

@@ -4,9 +4,10 @@ from .changes import Add, Change, Remove, Update, clashing, conflicts, touched_f
 from .copies import Pasted, clip, paste, root_of
 from .elements._demand import Demand
 from .elements._harmonics import Spectrum, own_ohm, resistance_factor, spectrum_values
-from .elements._market import price_of
+from .elements._market import capability_of, cost_blocks_of, price_of
 from .elements._neutral import neutral_ohm
 from .elements._phases import PHASES, phases_of, tap_positions
+from .elements._rows import rows_of
 from .elements.bus import Bus
 from .elements.current_limits import CurrentLimits
 from .elements.electrode import Electrode
@@ -15,6 +16,7 @@ from .elements.generator import Generator
 from .elements.geometry import LineGeometry
 from .elements.groups import Area, Substation
 from .elements.harmonic_levels import HarmonicLevels
+from .elements.interface import Interface
 from .elements.inverter import Inverter
 from .elements.line import Line
 from .elements.line_matrix import LineMatrix
@@ -95,6 +97,7 @@ __all__ = [
     "Grown",
     "HarmonicLevels",
     "InductionMotor",
+    "Interface",
     "Inverter",
     "Item",
     "Layered",
@@ -132,10 +135,12 @@ __all__ = [
     "Unit",
     "Update",
     "VoltageLimits",
+    "capability_of",
     "catalogue_family",
     "clashing",
     "clip",
     "conflicts",
+    "cost_blocks_of",
     "dump_item",
     "first_bus",
     "grow",
@@ -157,6 +162,7 @@ __all__ = [
     "roles_of",
     "root_of",
     "route",
+    "rows_of",
     "schemes_in_order",
     "specs",
     "spectrum_values",

@@ -26,7 +26,7 @@ means: contains what follows."""
 LEAST = {
     "%": 1e-6, "1": 1e-6, "A": 1e-3, "MVA": 1e-6, "MW": 1e-6, "VA": 1e-3, "kA": 1e-6, "kV": 1e-3, "kW": 1e-6, "km": 1e-6,
     "mm": 1e-4, "p.u.": 1e-3, "s": 1e-6, "°": 1e-3, "Ω": 1e-6, "Ω/km": 1e-6, "Ω·m": 1e-3, "V": 1e-3, "Hz": 1.0, "m": 1e-4,
-    "Mvar": 1e-6, "µF": 1e-6, "mH": 1e-9,
+    "Mvar": 1e-6, "µF": 1e-6, "mH": 1e-9, "1/h": 1e-6,
 }  # fmt: skip
 
 

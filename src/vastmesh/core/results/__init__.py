@@ -5,6 +5,7 @@ from ._cause import Cause, Proposal
 from ._comparison import Comparison, compare_tables
 from ._figure import Axis, Bound, Figure, Series
 from ._finding import Finding
+from ._limits import emergency_factor
 from ._places import places, words_of
 from ._quantity import Quantity, quantities_in, quantity_of
 from ._result import Result
@@ -27,6 +28,7 @@ __all__ = [
     "Series",
     "Table",
     "compare_tables",
+    "emergency_factor",
     "places",
     "quantities_in",
     "quantity_of",

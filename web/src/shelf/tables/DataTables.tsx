@@ -16,6 +16,7 @@ const LISTED = new Set([
   'own_type',
   'condition',
   'voltage_limits',
+  'interface',
   'harmonic_levels',
   'current_limits',
   'area',

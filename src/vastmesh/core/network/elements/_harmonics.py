@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from bisect import bisect_left
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -10,32 +9,12 @@ from itertools import pairwise
 from math import pi
 from typing import Annotated, Any, Literal
 
-from pydantic import AfterValidator, Field
+from pydantic import AfterValidator
 
 from ..fields import When, choice, quantity
+from ._rows import Rows, rows_of
 
 SourceModel = Literal["current", "parallel", "voltage"]
-Rows = Annotated[str, Field(max_length=4000)]
-_MOST_ROWS = 300
-
-
-def rows_of(field: str, text: str, least: int, most: int) -> list[tuple[float, ...]]:
-    """Rows of numbers from text: rows end with ; or a new line, numbers stand apart by blanks or tabs. Raises ValueError that
-    names the field and the row."""
-    found: list[tuple[float, ...]] = []
-    for number, row in enumerate((r for r in re.split(r"[;\n\r]+", text) if r.strip()), 1):
-        words = re.sub(r"(\d),(\d)", r"\1.\2", row).replace("%", " ").replace("°", " ").split()
-        try:
-            values = tuple(float(w) for w in words)
-        except ValueError:
-            raise ValueError(f"{field}: row {number}, {row.strip()!r}: write numbers apart by blanks") from None
-        if not least <= len(values) <= most or not all(abs(v) < 1e6 for v in values):
-            wanted = f"{least} to {most}" if most > least else f"{least}"
-            raise ValueError(f"{field}: row {number}, {row.strip()!r}: write {wanted} numbers")
-        found.append(values)
-    if len(found) > _MOST_ROWS:
-        raise ValueError(f"{field}: at most {_MOST_ROWS} rows")
-    return found
 
 
 def levels_in(field: str, text: str | None) -> list[tuple[float, float]]:

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
+from itertools import pairwise
+from typing import Annotated, Any
 
-from ..fields import choice, quantity
+from pydantic import AfterValidator
+
+from ..fields import When, choice, quantity
+from ._rows import Rows, rows_of
 
 TYPICAL_COST = {
     "hydro": 6.0, "wind": 0.0, "solar": 0.0, "thermal": 60.0, "storage": 45.0, "other": 50.0, "source": 55.0,
@@ -39,6 +43,106 @@ def rising_cost() -> Any:
 def running_cost() -> Any:
     return quantity("Cost of running", "Of an hour, whatever it delivers", unit="1/h", default=0.0, ge=0, le=1e9,
                     group="dispatch")  # fmt: skip
+
+
+def _blocks_readable(text: str) -> str:
+    cost_blocks_of(text)
+    return text
+
+
+def cost_blocks_of(text: str) -> list[tuple[float, float]]:
+    """Powers up to which, MW, and cost of a MWh there; powers rise. Raises ValueError that names the field."""
+    found = [(mw, cost) for mw, cost in rows_of("cost_blocks", text, 2, 2)]
+    if any(b[0] <= a[0] for a, b in pairwise(found)):
+        raise ValueError("cost_blocks: powers must rise from row to row")
+    return found
+
+
+CostBlocks = Annotated[Rows, AfterValidator(_blocks_readable)]
+
+
+def cost_blocks() -> Any:
+    return choice("Cost in steps", "Rows of active power, MW, and what a MWh costs up to it: 20 15; 50 30; 80 70. In place of "
+                  "cost and rising cost", default=None, group="dispatch")  # fmt: skip
+
+
+def cost_of_reactive() -> Any:
+    return quantity("Cost of reactive power", "Of a Mvarh, given or taken in", unit="1/Mvarh", default=0.0, ge=0, le=1e6,
+                    group="dispatch")  # fmt: skip
+
+
+def _capability_readable(text: str) -> str:
+    capability_of(text)
+    return text
+
+
+def capability_of(text: str) -> list[tuple[float, float, float]]:
+    """Active power with least and most reactive power, MW and Mvar; the area between them bulges outwards. Raises ValueError that
+    names the field."""
+    found = [(p, low, high) for p, low, high in rows_of("capability", text, 3, 3)]
+    if len(found) < 2 or any(b[0] <= a[0] for a, b in pairwise(found)):
+        raise ValueError("capability: write two rows or more of rising active power")
+    if any(low > high for _, low, high in found):
+        raise ValueError("capability: the least reactive power of a row is above its most")
+    for (p0, l0, h0), (p1, l1, h1), (p2, l2, h2) in zip(found, found[1:], found[2:], strict=False):
+        share = (p1 - p0) / (p2 - p0)
+        if l1 > l0 + share * (l2 - l0) + 1e-9 or h1 < h0 + share * (h2 - h0) - 1e-9:
+            raise ValueError(f"capability: at {p1:g} MW the area is dented; leave that row out or widen it")
+    return found
+
+
+Capability = Annotated[Rows, AfterValidator(_capability_readable)]
+
+
+def capability() -> Any:
+    return choice("Capability", "Rows of active power, MW, least and most reactive power there, Mvar: 0 -20 30; 50 -15 25. "
+                  "Between rows straight lines; by its limits and rating when blank", default=None, group="dispatch")  # fmt: skip
+
+
+def ramp() -> Any:
+    return quantity("Ramp", "Most change of active power in a minute; as fast as wanted when blank", unit="MW/min", default=None,
+                    ge=0, le=1e5, group="dispatch")  # fmt: skip
+
+
+_GIVEN: When = {"energy": ("wind", "solar")}
+_STORES: When = {"energy": ("storage",)}
+
+
+def cost_of_curtailing() -> Any:
+    return quantity("Cost of curtailing", "Of a MWh of wind or sun that is there and not taken", unit="1/MWh", default=0.0, ge=0,
+                    le=1e6, group="dispatch", when=_GIVEN)  # fmt: skip
+
+
+def may_stop() -> Any:
+    return choice("May stop", "Whether a linear optimal flow with whole numbers may switch it off; else it gives its least at "
+                  "least", default=False, group="dispatch")  # fmt: skip
+
+
+def start_cost() -> Any:
+    return quantity("Cost of a start", "Each time it is switched on", unit="1", default=0.0, ge=0, le=1e9, group="dispatch",
+                    when={"may_stop": (True,)})  # fmt: skip
+
+
+def energy_stored() -> Any:
+    return quantity("Energy",
+        "That it can store; a day's optimal flow moves it between hours. Four hours of its rating when blank",
+                    unit="MWh", default=None, ge=0, le=1e7, group="dispatch", when=_STORES)  # fmt: skip
+
+
+def energy_now() -> Any:
+    return quantity("Full at first", "Of its energy, when a day begins, and again when it ends", unit="%", default=50.0, ge=0,
+                    le=100, typical=True, group="dispatch", when=_STORES)  # fmt: skip
+
+
+def round_trip() -> Any:
+    return quantity("Round trip", "Of what is taken in comes out again", unit="%", default=80.0, ge=10, le=100, typical=True,
+                    group="dispatch", when=_STORES)  # fmt: skip
+
+
+def optimised(what: str) -> Any:
+    return choice(
+        "Optimised", f"Whether an optimal flow in which {what} move may move it", default=True, group="dispatch"
+    )
 
 
 def check_powers(e: Any) -> None:

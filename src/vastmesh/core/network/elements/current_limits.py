@@ -6,7 +6,8 @@ from pydantic import model_validator
 
 from ..fields import choice, quantity
 from ..items import Item
-from ._harmonics import Rows, levels_in
+from ._harmonics import levels_in
+from ._rows import Rows
 
 
 class CurrentLimits(Item):

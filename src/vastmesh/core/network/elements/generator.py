@@ -8,7 +8,27 @@ from pydantic import model_validator
 from ..fields import choice, quantity, reference
 from ..items import Element, Role
 from ._control import held_bus, participation
-from ._market import check_powers, cost, least_power, most_power, movable, rising_cost, running_cost
+from ._market import (
+    Capability,
+    CostBlocks,
+    capability,
+    check_powers,
+    cost,
+    cost_blocks,
+    cost_of_curtailing,
+    cost_of_reactive,
+    energy_now,
+    energy_stored,
+    least_power,
+    may_stop,
+    most_power,
+    movable,
+    ramp,
+    rising_cost,
+    round_trip,
+    running_cost,
+    start_cost,
+)
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance
 
 
@@ -53,6 +73,16 @@ class Generator(Element):
     cost_per_mwh: float | None = cost()
     cost_rising: float = rising_cost()
     cost_running: float = running_cost()
+    cost_blocks: CostBlocks | None = cost_blocks()
+    cost_per_mvarh: float = cost_of_reactive()
+    capability: Capability | None = capability()
+    ramp_mw_per_min: float | None = ramp()
+    curtailment_cost: float = cost_of_curtailing()
+    may_stop: bool = may_stop()
+    start_cost: float = start_cost()
+    energy_mwh: float | None = energy_stored()
+    energy_now_pct: float = energy_now()
+    round_trip_pct: float = round_trip()
     xd_pct: float = quantity("Sub-transient reactance", "On rated power", unit="%", default=18.0, gt=1, le=100, typical=True,
                              group="sequence")  # fmt: skip
     neutral: Earthing = earthing(default="isolated")

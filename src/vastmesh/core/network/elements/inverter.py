@@ -20,7 +20,27 @@ from ._harmonics import (
     own_starting_current,
     source_model,
 )
-from ._market import check_powers, cost, least_power, most_power, movable, rising_cost, running_cost
+from ._market import (
+    Capability,
+    CostBlocks,
+    capability,
+    check_powers,
+    cost,
+    cost_blocks,
+    cost_of_curtailing,
+    cost_of_reactive,
+    energy_now,
+    energy_stored,
+    least_power,
+    may_stop,
+    most_power,
+    movable,
+    ramp,
+    rising_cost,
+    round_trip,
+    running_cost,
+    start_cost,
+)
 from ._phases import PHASES, phase_power, phases_of
 
 _EACH = {"phase_control": ("each_phase",)}
@@ -86,6 +106,16 @@ class Inverter(Element):
     cost_per_mwh: float | None = cost()
     cost_rising: float = rising_cost()
     cost_running: float = running_cost()
+    cost_blocks: CostBlocks | None = cost_blocks()
+    cost_per_mvarh: float = cost_of_reactive()
+    capability: Capability | None = capability()
+    ramp_mw_per_min: float | None = ramp()
+    curtailment_cost: float = cost_of_curtailing()
+    may_stop: bool = may_stop()
+    start_cost: float = start_cost()
+    energy_mwh: float | None = energy_stored()
+    energy_now_pct: float = energy_now()
+    round_trip_pct: float = round_trip()
     fault_current_x: float = quantity(
         "Fault current", "Contribution to a fault, in rated currents", unit="1", default=1.2, ge=0, le=5, typical=True
     )

@@ -69,6 +69,10 @@ class Line(Element):
     loading_limit_pct: float | None = quantity(
         "Highest loading", "Highest loading allowed here; that of the network when blank", unit="%", gt=0, le=1000
     )
+    angle_limit_deg: float | None = quantity(
+        "Highest angle", "Between the voltages of its ends, in an optimal flow; any when blank", unit="°", gt=0, le=90,
+        group="dispatch",
+    )  # fmt: skip
     r0_ohm_per_km: float | None = quantity(
         "Resistance, zero",
         "Zero-sequence resistance of one circuit per km",

@@ -40,6 +40,11 @@ class Load(Demand):
         "Constant impedance", "Share whose power follows the voltage squared", unit="%", default=0.0, ge=0, le=100,
         typical=True,
     )  # fmt: skip
+    shed_most_pct: float = quantity("May be shed", "Share of it that an optimal flow may shed; 0: none", unit="%", default=0.0,
+        ge=0,
+                                    le=100, group="dispatch")  # fmt: skip
+    shed_cost: float = quantity("Cost of shedding", "Of a MWh that is not served", unit="1/MWh", default=5000.0, ge=0, le=1e7,
+                                typical=True, group="dispatch")  # fmt: skip
     spectrum: str | None = catalogue_type("spectrum", "Harmonic currents it draws", label="Spectrum", group="harmonics")
     source_model: SourceModel = source_model()
     own_by: OwnBy = own_by()

@@ -6,6 +6,7 @@ from pydantic import model_validator
 
 from ..fields import choice, quantity, reference
 from ..items import Element, Role
+from ._market import optimised
 
 _AUTO = {"automatic": (True,)}
 
@@ -41,6 +42,8 @@ class Shunt(Element):
                                   default=0.97, ge=0.5, le=1.5, typical=True, when=_AUTO)  # fmt: skip
     off_above_pu: float = quantity("Off above", "A step is switched off above this voltage (a reactor's: on)", unit="p.u.",
                                    default=1.03, ge=0.5, le=1.5, typical=True, when=_AUTO)  # fmt: skip
+
+    optimised: bool = optimised("capacitor steps")
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:

@@ -9,7 +9,18 @@ from ...catalogue import source_from_ohm
 from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Element, Item, Role
 from ._control import participation
-from ._market import check_powers, cost, least_power, most_power, movable, rising_cost, running_cost
+from ._market import (
+    CostBlocks,
+    check_powers,
+    cost,
+    cost_blocks,
+    cost_of_reactive,
+    least_power,
+    most_power,
+    movable,
+    rising_cost,
+    running_cost,
+)
 from ._neutral import Earthing, earthing
 
 
@@ -59,6 +70,8 @@ class Source(Element):
     cost_per_mwh: float | None = cost()
     cost_rising: float = rising_cost()
     cost_running: float = running_cost()
+    cost_blocks: CostBlocks | None = cost_blocks()
+    cost_per_mvarh: float = cost_of_reactive()
     z0_over_z1: float = quantity("Z0 / Z1", "Zero-sequence over positive-sequence impedance", unit="1", default=1.0, gt=0,
                                  le=100, typical=True, group="sequence")  # fmt: skip
     ideal: bool = choice(

@@ -11,6 +11,7 @@ from ..fields import catalogue_type, choice, quantity, reference
 from ..items import Conductors, Element, Role
 from ._control import compensation, continuous, delay, held_bus
 from ._harmonics import ResistanceTable, eddy, resistance_table
+from ._market import optimised
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance, other_of_pair
 from ._phases import Taps, check_phase_taps, phase_tap, taps
 
@@ -116,6 +117,7 @@ class Transformer(Element):
     loading_limit_pct: float | None = quantity(
         "Highest loading", "Highest loading allowed here; that of the network when blank", unit="%", gt=0, le=1000
     )
+    optimised: bool = optimised("taps or phase shifters")
     hv_neutral: Earthing = earthing("HV", when=_HV_STAR)
     hv_neutral_ohm: float | None = earthing_resistance("hv_neutral", "HV")
     hv_neutral_a: float | None = earthing_current("hv_neutral", "HV")

@@ -9,7 +9,8 @@ from pydantic import AfterValidator, Field, model_validator
 from ...catalogue import FAMILIES, find_type
 from ..fields import When, choice, quantity
 from ..items import Item
-from ._harmonics import Rows, Spectrum, spectrum_field, spectrum_rows, spectrum_values
+from ._harmonics import Spectrum, spectrum_field, spectrum_rows, spectrum_values
+from ._rows import Rows
 
 _Value = Annotated[float, Field(allow_inf_nan=False, ge=-1e9, le=1e9)] | Annotated[str, Field(max_length=80)]
 

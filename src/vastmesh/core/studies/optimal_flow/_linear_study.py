@@ -3,59 +3,156 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
 from ...electrical import SLACK
-from ...electrical.arrays import Floats
+from ...electrical.arrays import Floats, Ints
+from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
 from ...flow.balanced import LoadFlowOptions, Problem
+from ...network import Generator, Inverter, SchemeChange, Update
 from ...results import Account, Column, Result, Table
 from ._build import Case
-from ._linear import LinearBranches, solve_linear
+from ._check import with_moved
+from ._grid import Optimum
+from ._linear import Decided, LinearBranches, Whole, solve_linear
 from ._options import OptimalFlowOptions
-from ._problem import Optimum
-from ._published import binding_of, binds_most, end_of, figures_of, live_buses, plants_of, quantities_of, scheme_of
+from ._published import (
+    binding_of,
+    binds_most,
+    end_of,
+    figures_of,
+    live_buses,
+    moved_of,
+    plants_of,
+    quantities_of,
+    scheme_of,
+)
 
 _SMALL_X = 1e-7
 
 
-def run_linear(case: Case, options: OptimalFlowOptions) -> Result:
-    """Solve and publish; nothing where no dispatch keeps the limits."""
+def linear_branches(case: Case) -> LinearBranches:
     b = case.arrays.tables["branch"]
     r, x = b["r"][case.branch], b["x"][case.branch]
     size = np.where(np.abs(x) > _SMALL_X, x, np.hypot(r, x))
-    branches = LinearBranches(
-        1 / (size * b["ratio_from"][case.branch] * b["ratio_to"][case.branch]), b["shift"][case.branch]
+    return LinearBranches(
+        1 / (size * b["ratio_from"][case.branch] * b["ratio_to"][case.branch]), b["shift"][case.branch], r
     )
+
+
+def drawn_of(case: Case, load: Floats | None = None) -> Floats:
+    """Active power of nodes that is drawn at nominal voltage, conductance to earth included, (n,)."""
     shunt, row = case.arrays.tables["shunt"], case.pattern.row
     at = row[shunt["bus"]]
-    drawn = case.grid.load[0] + case.grid.load[2] + case.grid.load[4]
-    drawn = drawn + np.bincount(at[at >= 0], shunt["y"].real[at >= 0], case.grid.n)
-    found = solve_linear(case.grid, branches, case.limits, case.cost, drawn)
+    load = case.grid.load if load is None else load
+    return np.asarray(
+        load[0::2].sum(axis=0) + np.bincount(at[at >= 0], shunt["y"].real[at >= 0], case.grid.n), np.float64
+    )
+
+
+def whole_of(case: Case, options: OptimalFlowOptions) -> Whole | None:
+    """Plants and branches that are decided in whole numbers; None where there are none. Raises :class:`InvalidFields`."""
+    if not options.whole and not options.openings:
+        return None
+    if options.openings and options.losses_counted:
+        raise InvalidFields([FieldProblem("options", "openings", options.openings, "branches that may open and losses that count "
+                                          "don't go together; leave losses out, the AC load flow tells them")])  # fmt: skip
+    items: list[Any] = [case.network[i] for i in case.plants.ident]
+    mine = [
+        k
+        for k, e in enumerate(items)
+        if options.whole and isinstance(e, Generator | Inverter) and e.may_stop and e.dispatched
+    ]
+    if options.whole and not mine and not options.openings:
+        text = "no plant in service may stop; say so on the card of one (May stop), or leave whole numbers out"
+        raise InvalidFields([FieldProblem("options", "whole", True, text)])
+    b = case.arrays.tables["branch"]
+    kinds = [case.arrays.element_kind[e] for e in b["element"][case.branch].tolist()]
+    openable = [k for k, kind in enumerate(kinds) if kind in ("line", "transformer")] if options.openings else []
+    at = np.array(mine, np.int64)
+    return Whole(
+        at, np.array([items[k].cost_running for k in mine], float), np.array([items[k].start_cost for k in mine], float),
+        np.abs(case.plants.p[at]) > 1e-6, np.array(openable, np.int64), options.openings,
+    )  # fmt: skip
+
+
+def without_running(case: Case, whole: Whole | None) -> Case:
+    """The cost of running of what may stop counts only while it is on."""
+    if whole is None or not len(whole.plants):
+        return case
+    cost = case.state.cost
+    return replace(case, state=replace(case.state, cost=replace(cost, fixed=cost.fixed - float(whole.running.sum()))))
+
+
+def run_linear(case: Case, options: OptimalFlowOptions) -> Result:
+    """Solve and publish; nothing where no dispatch keeps the limits."""
+    whole = whole_of(case, options)
+    case = without_running(case, whole)
+    branches = linear_branches(case)
+    answers, decided = solve_linear(
+        [case.state], branches, [drawn_of(case)], None, whole, losses=options.losses_counted
+    )
+    found = answers[0]
     if not found.found:
         text = (
             "No dispatch keeps every limit of the linear equations. Exact ones name the least that would have to give."
         )
         return Result(Account(Ending.ITERATION_LIMIT, "Linear optimal flow", 0, explanation=text), {}, {}, [], text)
-    flow = branches.b * (found.theta[case.grid.frm] - found.theta[case.grid.to] - branches.shift)
-    unit = {"cost": "1/h", "least_change": "MW²"}[options.best]
-    plants, before, after = plants_of(case, found)
+    shift = branches.shift.copy()
+    np.add.at(shift, case.grid.moving.turn_branch, found.shift)
+    flow = branches.b * (found.theta[case.grid.frm] - found.theta[case.grid.to] - shift)
+    opened = decided.opened if decided is not None else np.zeros(0, np.int64)
+    flow[opened] = 0.0
+    unit = options.unit
+    plants, before, after = plants_of(case, found, linear=True)
     binding = binding_of(case, found, unit)
-    buses, lines = _prices(case, found, unit), _flows(case, found, flow, unit)
-    beside, words = _beside(case, found)
-    said = f"{after:.2f} an hour" + (
-        f", {before - after:.2f} less than now ({before:.2f})" if case.before is not None else ""
-    )
+    lost = branches.r * flow**2 if options.losses_counted else np.zeros(len(flow))
+    buses, lines = _prices(case, found, unit), _flows(case, found, flow, lost, unit)
+    beside, words = _beside(case, found, opened)
+    said = {"cost": f"{found.value:.2f} an hour" + (f", now {before:.2f}" if case.before is not None else "")}.get(
+        options.best, f"{found.value:.6g} {unit} at best; {after:.2f} an hour")  # fmt: skip
+    if decided is not None:
+        said += f"; {_decided(case, whole, decided)}"
+    shown = "with the losses of every branch" if options.losses_counted else "no losses"
     account = Account(Ending.CONVERGED, "Linear optimal flow", max(found.iterations, 0), notes=[*case.notes, words], assumed=[
-        "1 p.u. everywhere, no losses, no reactive power; demand as at nominal voltage.",
+        f"1 p.u. everywhere, {shown}, no reactive power; demand as at nominal voltage.",
         "Costs of plants without one are typical for their energy."])  # fmt: skip
     summary: dict[str, float | None] = {
-        "cost_before": before if case.before is not None else None, "cost": after, "binding": float(len(binding)), **beside,
+        "cost_before": before if case.before is not None else None, "cost": after, "value": found.value,
+        "binding": float(len(binding)), "losses_mw": float(lost.sum()) * case.base, "gap": decided.gap if decided else None,
+            **beside,
     }  # fmt: skip
-    tables = {t.name: t for t in (plants, binding, buses, lines)}
-    return Result(account, tables, summary, [], f"{said}; {binds_most(binding)}. {words}", scheme_of(case, found, linear=True),
+    moved = moved_of(case, found)
+    tables = {t.name: t for t in (plants, binding, *([moved] if len(moved) else []), buses, lines)}
+    scheme = scheme_of(case, found, linear=True) + [_open(case, int(k)) for k in opened.tolist()]
+    return Result(account, tables, summary, [], f"{said}; {binds_most(binding)}. {words}", scheme,
                   figures_of(case, found), quantities_of(unit))  # fmt: skip
+
+
+def _decided(case: Case, whole: Whole | None, decided: Decided) -> str:
+    """What the whole numbers came to, in words."""
+    parts = []
+    if whole is not None and len(whole.plants):
+        off = [case.network[case.plants.ident[k]].name for k in whole.plants[~decided.on[0]].tolist()]
+        parts.append(f"off: {', '.join(off)}" if off else "every plant that may stop runs")
+    if len(decided.opened):
+        parts.append(
+            "opened: " + ", ".join(case.network[end_of(case, int(k), "from")[0]].name for k in decided.opened.tolist())
+        )
+    elif whole is not None and whole.openings:
+        parts.append("nothing is better off open")
+    parts.append("proven best" if decided.gap <= 1e-5 else f"within {100 * decided.gap:.2g} % of the best there can be")
+    return "; ".join(parts)
+
+
+def _open(case: Case, k: int) -> dict[str, Any]:
+    ident = end_of(case, k, "from")[0]
+    name = case.network[ident].name
+    entry = SchemeChange(change=Update(id=ident, values={"in_service": False}), label=f"Open {name}"[:200], gain="open")
+    return entry.model_dump(mode="json")
 
 
 def _prices(case: Case, found: Optimum, unit: str) -> Table:
@@ -67,14 +164,12 @@ def _prices(case: Case, found: Optimum, unit: str) -> Table:
         Column("id", "Id", ids, fixed=True), Column("name", "Name", [case.network[i].name for i in ids], fixed=True),
         Column("nominal_kv", "Nominal", case.arrays.bus_kv[live], "kV", 2, fixed=True),
         Column("price", "Price", price, None, 3, f"{unit}, by one MW more of demand"),
-        Column("beside", "Beside energy", price - energy, None, 3, "What limits make of it"),
+        Column("beside", "Beside energy", price - energy, None, 3, "What limits, and losses where they count, make of it"),
         Column("energy", "Energy", np.full(len(rows), energy), None, 3, "As at the reference"),
-        Column("losses", "Losses", np.zeros(len(rows)), None, 3, "None in these equations"),
-        Column("limits", "Limits", price - energy, None, 3, "What limits of branches add"),
     ])  # fmt: skip
 
 
-def _flows(case: Case, found: Optimum, flow: Floats, unit: str) -> Table:
+def _flows(case: Case, found: Optimum, flow: Floats, lost: Floats, unit: str) -> Table:
     ends = [end_of(case, k, "from") for k in range(len(case.branch))]
     ids, base, g = [e[0] for e in ends], case.base, case.grid
     most = np.minimum(case.limits.most_from, case.limits.most_to)
@@ -84,7 +179,7 @@ def _flows(case: Case, found: Optimum, flow: Floats, unit: str) -> Table:
     return Table("branches", "Branches", [
         Column("id", "Id", ids, fixed=True), Column("name", "Name", [case.network[i].name for i in ids], fixed=True),
         Column("active_mw", "Active power", flow * base, "MW", 3, "Into it at its from end"),
-        Column("used_pct", "Of its limit", used, "%", 1), Column("loss_mw", "Losses", np.zeros(len(ids)), "MW", 4),
+        Column("used_pct", "Of its limit", used, "%", 1), Column("loss_mw", "Losses", lost * base, "MW", 4),
         Column("saves", "One more saves", saves, None, 4, f"{unit}, by one more MW of its limit"),
         Column("price_from", "Price, from end", found.price_p[g.frm] / base, None, 3),
         Column("price_to", "Price, to end", found.price_p[g.to] / base, None, 3),
@@ -92,25 +187,34 @@ def _flows(case: Case, found: Optimum, flow: Floats, unit: str) -> Table:
     ])  # fmt: skip
 
 
-def _beside(case: Case, found: Optimum) -> tuple[dict[str, float | None], str]:
+def _beside(case: Case, found: Optimum, opened: Ints) -> tuple[dict[str, float | None], str]:
     """The AC load flow with these active powers: figures, and in words."""
-    machine = {name: c.copy() for name, c in case.arrays.tables["injection"].items()}
+    arrays = with_moved(case, replace(found, bank=case.movers.banks_now))
+    machine = {name: c.copy() for name, c in arrays.tables["injection"].items()}
     rows = case.plants.row
     given = machine["control"][rows] != SLACK
     machine["p"][rows[given]] = found.p[given]
-    arrays = replace(case.arrays, tables={**case.arrays.tables, "injection": machine})
-    solution = Problem(arrays).solve(arrays, LoadFlowOptions())
+    kept = np.ones(len(arrays.tables["branch"]["element"]), np.bool_)
+    kept[case.branch[opened]] = False
+    branch = {k: c[kept] for k, c in arrays.tables["branch"].items()}
+    arrays = replace(arrays, tables={**arrays.tables, "injection": machine, "branch": branch})
+    problem = Problem(arrays)
+    solution = problem.solve(arrays, LoadFlowOptions())
     if solution.attempt.ending is not Ending.CONVERGED:
         return {"ac_loading_pct": None}, "The AC load flow with these powers has no solution: do not rely on it."
     state, g = solution.attempt.state, case.grid
-    v = state.v * np.exp(1j * state.theta)
-    i_f, i_t = g.ports[0] * v[g.frm] + g.ports[1] * v[g.to], g.ports[2] * v[g.frm] + g.ports[3] * v[g.to]
+    there, here = problem.pattern.row, case.pattern.row
+    both = (there >= 0) & (here >= 0)
+    v = np.ones(g.n, complex)
+    v[here[both]] = (state.v * np.exp(1j * state.theta))[there[both]]
+    ports = g.ports.copy()
+    ports[:, opened] = 0
+    i_f, i_t = ports[0] * v[g.frm] + ports[1] * v[g.to], ports[2] * v[g.frm] + ports[3] * v[g.to]
+    lost = float((v[g.frm] * np.conj(i_f) + v[g.to] * np.conj(i_t)).real.sum() * case.base)
     if case.limits.power:
         i_f, i_t = i_f * np.abs(v[g.frm]), i_t * np.abs(v[g.to])
     with np.errstate(divide="ignore", invalid="ignore"):
         used = 100 * np.maximum(np.abs(i_f) / case.limits.most_from, np.abs(i_t) / case.limits.most_to)
-    lost = float((v[g.frm] * np.conj(g.ports[0] * v[g.frm] + g.ports[1] * v[g.to])
-                  + v[g.to] * np.conj(g.ports[2] * v[g.frm] + g.ports[3] * v[g.to])).real.sum() * case.base)  # fmt: skip
     figures: dict[str, float | None] = {"ac_loading_pct": None, "ac_losses_mw": lost, "ac_lowest_pu": float(state.v.min()),
                                         "ac_highest_pu": float(state.v.max())}  # fmt: skip
     most = ""

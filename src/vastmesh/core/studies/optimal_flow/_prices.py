@@ -7,32 +7,40 @@ reference given, λ follows by as many right-hand sides as there are causes, and
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from scipy.sparse import bmat, coo_array, csc_array, diags_array
 from scipy.sparse.linalg import splu
 
 from ...electrical.arrays import Complexes, Floats
-from ._problem import Grid, Limits, Optimum
+from ._grid import Grid, Limits, Optimum, settled
 
 _BINDS = 1e-6
 
 
 @dataclass(frozen=True)
 class Split:
-    """Price of active power at nodes, per unit, in parts: ``energy`` as at the reference, ``losses``, by branch end that binds
-    (place, 0 from or 1 to) and by node whose voltage binds, (n,) each."""
+    """Prices of active power at nodes, then of reactive power, per unit, in parts, (2n,) each: ``energy`` of active power as at
+    the reference, ``losses``, by branch end that binds (place, 0 from or 1 to), by node whose voltage binds, and by linear row
+    or interface that binds."""
 
     energy: float
     losses: Floats
     branches: dict[tuple[int, int], Floats]
     voltages: dict[int, Floats]
+    others: dict[tuple[str, int], Floats] = field(default_factory=dict)
+
+    @property
+    def limits(self) -> Floats:
+        """What all limits make of the prices, (2n,)."""
+        parts = [*self.branches.values(), *self.voltages.values(), *self.others.values()]
+        return np.asarray(np.sum([*parts, np.zeros_like(self.losses)], axis=0), np.float64)
 
 
 def split(grid: Grid, limits: Limits, found: Optimum) -> Split:
-    """The parts of the prices of an optimum. Zero-sum: energy + losses + all others are the prices that were found."""
-    n = grid.n
+    """The parts of the prices of an optimum: energy + losses + all others are the prices that were found."""
+    grid, n = settled(grid, found), grid.n
     v = found.v * np.exp(1j * found.theta)
     jacobian = balance_jacobian(grid, v)
     reference = int(np.flatnonzero(np.isfinite(limits.angle))[0])
@@ -47,7 +55,7 @@ def split(grid: Grid, limits: Limits, found: Optimum) -> Split:
     def solved(right: Floats) -> Floats:
         whole = np.zeros(2 * n)
         whole[others] = lu.solve(right)
-        return whole[:n]
+        return whole
 
     first = solved(-(transposed[:, given] @ found.price_p[given]))
     first[given] = found.price_p[given]
@@ -59,7 +67,36 @@ def split(grid: Grid, limits: Limits, found: Optimum) -> Split:
         one = np.zeros(2 * n)
         one[n + i] = found.at_v[i]
         voltages[i] = solved(-one[columns])
-    return Split(energy, first - energy, branches, voltages)
+    rows: dict[tuple[str, int], Floats] = {}
+    for kind, multipliers in (("row", found.at_rows), ("interface", found.at_interfaces)):
+        for r in np.flatnonzero(np.abs(multipliers) > _BINDS * max(1.0, abs(energy))).tolist():
+            gradient = _row_gradient(limits, r, n) if kind == "row" else _through_gradient(grid, limits, v, r)
+            if gradient.any():
+                rows[kind, r] = solved(-multipliers[r] * gradient[columns])
+    first[:n] -= energy
+    return Split(energy, first, branches, voltages, rows)
+
+
+def _row_gradient(limits: Limits, r: int, n: int) -> Floats:
+    """Derivatives of a linear row by all angles, then all voltages, (2n,)."""
+    mine = (limits.rows.row == r) & (limits.rows.col < 2 * n)
+    return np.bincount(limits.rows.col[mine], limits.rows.value[mine], 2 * n).astype(np.float64)
+
+
+def _through_gradient(grid: Grid, limits: Limits, v: Complexes, r: int) -> Floats:
+    """Derivatives of the active power through an interface by all angles, then all voltages, (2n,)."""
+    sets = limits.interfaces
+    mine = sets.which == r
+    k, sign = sets.branch[mine], sets.sign[mine]
+    f, t = grid.frm[k], grid.to[k]
+    vf, vt, y, z = v[f], v[t], grid.ports[0, k], grid.ports[1, k]
+    into = np.conj(y * vf + z * vt)
+    uf, ut = vf / np.abs(vf), vt / np.abs(vt)
+    found = np.zeros(2 * grid.n)
+    for place, by in ((f, 1j * vf * into + vf * np.conj(y * 1j * vf)), (t, vf * np.conj(z * 1j * vt)),
+                      (grid.n + f, uf * into + vf * np.conj(y * uf)), (grid.n + t, vf * np.conj(z * ut))):  # fmt: skip
+        np.add.at(found, place, sign * by.real)
+    return found
 
 
 def balance_jacobian(grid: Grid, v: Complexes) -> csc_array:

@@ -1,12 +1,17 @@
 """The optimal power flow as equations: exact, in polar form, on the compiled arrays of the load flow.
 
-Unknown, per unit: angle and voltage of every node, active and reactive power of every machine. At every node
+Unknown in every state, per unit: angle and voltage of every node, active and reactive power of every machine, and as far as they
+may move turns and shifts of branches, steps of banks and shares of demand shed. At every node
 
     sum of machines - demand(V) - Re, Im of V conj(Y V) = 0,
 
-at both ends of branches |I|² or |S|² at most the square of its limit, everything else between bounds. Solved by an interior-point
-method with exact first and second derivatives (IPOPT through CasADi: Wächter, Biegler, Math. Programming 106, 2006); the
-expression is built once for a network, demand is a parameter.
+at both ends of branches |I|² or |S|² at most the square of its limit, linear rows and powers through interfaces within bounds,
+everything else between bounds; linear rows couple several states. A branch whose turns move is taken between two nodes of its
+own, behind ideal ratios. Solved by an interior-point method with exact first and second derivatives (IPOPT through CasADi: Wächter,
+Biegler, Math. Programming 106, 2006).
+
+The expression is built once for what the equations are made of; demand, costs and limits of branches are parameters, all other
+limits bounds, so that the next solution with other ones is without building anything.
 
 The elastic problem has the same equations and lets every limit be exceeded at a price of one per unit of it. The least sum is
 sought: what it exceeds is a smallest relaxation with which there is an answer.
@@ -14,183 +19,361 @@ sought: what it exceeds is a smallest relaxation with which there is an answer.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+import hashlib
+import itertools
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
 
 from ...electrical.arrays import Floats, Ints
+from ._grid import NAMES, Interfaces, Optimum, Rows, Soft, State
 
 Progress = Callable[[float, str], None]
 _MOST_ITERATIONS = 300
-_FREE = 1e10
-
-
-@dataclass(frozen=True)
-class Grid:
-    """A live network: nodes with the admittance matrix in coordinates (``row``, ``col``, ``y``), branches with two-ports
-    (4, n_branch) between nodes ``frm`` and ``to``, machines at nodes ``at``; demand ``load`` (6, n): p0, q0, p1, q1, p2, q2 of
-    p0 + p1 V + p2 V². Per unit."""
-
-    n: int
-    row: Ints
-    col: Ints
-    y: np.ndarray
-    frm: Ints
-    to: Ints
-    ports: np.ndarray
-    at: Ints
-    load: Floats
-
-
-@dataclass(frozen=True)
-class Limits:
-    """Bounds per unit: voltages of nodes, powers of machines, low and high; ``angle``: fixed angles, NaN where free, rad; of
-    branch ends the most current, or power where ``power``, inf where none."""
-
-    v_low: Floats
-    v_high: Floats
-    p_low: Floats
-    p_high: Floats
-    q_low: Floats
-    q_high: Floats
-    angle: Floats
-    most_from: Floats
-    most_to: Floats
-    rated: Floats  # apparent power of machines, inf where unknown
-    power: bool
-
-
-@dataclass(frozen=True)
-class Cost:
-    """Of an hour: ``c2`` P² + ``c1`` P by machine, P per unit; or the losses, where ``losses``."""
-
-    c1: Floats
-    c2: Floats
-    losses: float = 0.0
-
-
-@dataclass(frozen=True)
-class Optimum:
-    """What was found. Multipliers: of the balance of active and reactive power at nodes (what one more per unit of demand costs),
-    of voltages, powers and branch ends (positive: at the upper bound, negative: at the lower). ``ending``: the solver's word; of
-    the elastic problem ``over``: name of a bound, place in it, and by how much it is exceeded, per unit."""
-
-    ending: str
-    iterations: int
-    value: float
-    theta: Floats
-    v: Floats
-    p: Floats
-    q: Floats
-    price_p: Floats
-    price_q: Floats
-    at_v: Floats
-    at_p: Floats
-    at_q: Floats
-    at_from: Floats
-    at_to: Floats
-    over: tuple[tuple[str, int, float], ...] = ()
-
-    @property
-    def found(self) -> bool:
-        return self.ending in ("Solve_Succeeded", "Solved_To_Acceptable_Level")
+_KEPT = 4
+_LEAST_V = 0.05
+_IPOPT: dict[str, Any] = {
+    "print_level": 0, "sb": "yes", "tol": 1e-10, "constr_viol_tol": 1e-10, "compl_inf_tol": 1e-9, "dual_inf_tol": 1e-7,
+    "max_iter": _MOST_ITERATIONS, "bound_relax_factor": 0.0, "acceptable_tol": 1e-8, "mumps_pivot_order": 5,  # METIS
+}  # fmt: skip
+_WAYS: dict[str, dict[str, Any]] = {
+    "cold": {"mu_strategy": "adaptive", "mu_oracle": "loqo"},  # of those tried the fewest steps at 118 to 3,000 buses
+    "stubborn": {"mu_strategy": "adaptive"},
+    "warm": {"mu_strategy": "monotone", "mu_init": 1e-5, "warm_start_init_point": "yes", "warm_start_bound_push": 1e-7,
+             "warm_start_mult_bound_push": 1e-7, "warm_start_slack_bound_push": 1e-7},
+}  # fmt: skip
 
 
 def solve(
-    grid: Grid,
-    limits: Limits,
-    cost: Cost,
-    start: tuple[Floats, Floats, Floats, Floats],
+    states: Sequence[State],
     progress: Progress,
+    coupling: Rows | None = None,
+    soft: Soft | None = None,
     *,
-    elastic: bool = False,
-) -> Optimum:
-    """Solve from a start of angles, voltages, active and reactive powers. Raises what ``progress`` raises."""
-    import casadi as ca
+    warm: bool = False,
+) -> list[Optimum]:
+    """Solve one state or several at once. ``coupling``: linear rows over the unknowns of all states, one after another.
+    ``warm``: from the last answer to the same equations. Raises what ``progress`` raises."""
+    program = _program(states, coupling or Rows(), soft or Soft())
+    with program.lock:
+        if warm and program.last is not None:
+            found = program.run(states, coupling or Rows(), progress, "warm")
+            if found[0].found:
+                return found
+        found = program.run(states, coupling or Rows(), progress, "cold")
+        if not found[0].found:
+            found = program.run(states, coupling or Rows(), progress, "stubborn")
+        return found
 
-    n, m, k = grid.n, len(grid.at), len(grid.frm)
-    theta, v = ca.MX.sym("theta", n), ca.MX.sym("v", n)
-    p, q = ca.MX.sym("p", m), ca.MX.sym("q", m)
-    load = ca.MX.sym("load", 6 * n)
-    e, h = v * ca.cos(theta), v * ca.sin(theta)
-    g, b = (_sparse(ca, grid.row, grid.col, part, n, n) for part in (grid.y.real, grid.y.imag))
-    i_e, i_h = g @ e - b @ h, g @ h + b @ e
-    machines = _sparse(ca, grid.at, np.arange(m), np.ones(m), n, m)
-    part = [load[j * n : (j + 1) * n] for j in range(6)]
-    drawn_p, drawn_q = part[0] + part[2] * v + part[4] * v**2, part[1] + part[3] * v + part[5] * v**2
-    balance = ca.vertcat(e * i_e + h * i_h + drawn_p - machines @ p, h * i_e - e * i_h + drawn_q - machines @ q)
-    ends = [_at_end(ca, grid, e, h, v, side, limits.power) for side in (0, 1)]
-    most = np.r_[limits.most_from, limits.most_to]
-    bounded = np.flatnonzero(np.isfinite(most))
-    flows = ca.vertcat(*ends)[bounded.tolist()] if len(bounded) else ca.MX(0, 1)
-    round_ = np.flatnonzero(np.isfinite(limits.rated)).tolist()
-    within = p[round_] ** 2 + q[round_] ** 2 if round_ else ca.MX(0, 1)
-    rated2 = limits.rated[round_] ** 2
-    low = np.r_[np.full(n, -np.inf), limits.v_low, limits.p_low, limits.q_low]
-    high = np.r_[np.full(n, np.inf), limits.v_high, limits.p_high, limits.q_high]
-    fixed = np.isfinite(limits.angle)
-    low[:n][fixed] = high[:n][fixed] = limits.angle[fixed]
-    x = ca.vertcat(theta, v, p, q)
-    x0 = np.concatenate(start)
-    spent = ca.dot(ca.DM(cost.c1), p) + ca.dot(ca.DM(cost.c2), p**2) + cost.losses * (ca.sum1(p) - ca.sum1(drawn_p))
-    if not elastic:
-        f, constraints = spent, ca.vertcat(balance, flows, within)
-        lbg = np.r_[np.zeros(2 * n), np.full(len(bounded) + len(round_), -np.inf)]
-        ubg = np.r_[np.zeros(2 * n), most[bounded] ** 2, rated2]
-        unknown = x
-    else:
-        soft = np.flatnonzero((np.isfinite(low) | np.isfinite(high)) & (np.arange(len(low)) >= n))
-        under, above, beyond = (
-            ca.MX.sym("under", len(soft)),
-            ca.MX.sym("above", len(soft)),
-            ca.MX.sym("beyond", len(bounded)),
+
+_programs: OrderedDict[bytes, Program] = OrderedDict()
+_programs_lock = threading.Lock()
+
+
+def _program(states: Sequence[State], coupling: Rows, soft: Soft) -> Program:
+    """The equations of these states: those built before, where they are made of the same."""
+    key = _key(states, coupling, soft)
+    with _programs_lock:
+        known = _programs.pop(key, None)
+        if known is None:
+            known = Program(states, coupling, soft)
+        _programs[key] = known
+        while len(_programs) > _KEPT:
+            _programs.popitem(last=False)
+        return known
+
+
+def _key(states: Sequence[State], coupling: Rows, soft: Soft) -> bytes:
+    digest = hashlib.blake2b(digest_size=16)
+    digest.update(repr((len(states), soft)).encode())
+    for s in states:
+        g, mv, lim = s.grid, s.grid.moving, s.limits
+        for a in (g.row, g.col, g.y, g.frm, g.to, g.ports, g.at, mv.turn_branch, mv.turn_side, mv.bank_at, mv.bank_y, mv.shed_at,
+                  np.isfinite(lim.most_from), np.isfinite(lim.most_to), np.where(np.isfinite(lim.rated), lim.rated, -1),
+                      lim.rows.row,
+                  lim.rows.col, lim.rows.value, lim.interfaces.which, lim.interfaces.branch, lim.interfaces.sign,
+                  np.isfinite(lim.v_low), np.isfinite(lim.v_high), np.isfinite(lim.p_low) & np.isfinite(lim.q_low)):  # fmt: skip
+            digest.update(np.ascontiguousarray(a).tobytes())
+            digest.update(b"|")
+        digest.update(repr((lim.power, s.layout, lim.rows.low == lim.rows.high)).encode())
+    for a in (coupling.row, coupling.col, coupling.value):
+        digest.update(np.ascontiguousarray(a).tobytes())
+    return digest.digest()
+
+
+class _Block:
+    """Expressions of one state, and where its constraints and slacks lie."""
+
+    def __init__(self, ca: Any, state: State, soft: Soft) -> None:
+        g, lim, mv = state.grid, state.limits, state.grid.moving
+        lay = state.layout
+        n, m, turns = g.n, len(g.at), len(mv.turn_branch)
+        self.x = ca.MX.sym("x", lay.size)
+        theta, v, p, q, turn, shift, bank, shed, _ = (self.x[lay.place(name)] for name in NAMES)
+        self.load, self.shed_load = ca.MX.sym("load", 6 * n), ca.MX.sym("shed", 6 * lay.sheds)
+        self.linear, self.square = ca.MX.sym("linear", lay.size), ca.MX.sym("square", lay.size)
+        self.scalars = ca.MX.sym("scalars", 3)  # price of losses, fixed cost, weight
+        e, h = v * ca.cos(theta), v * ca.sin(theta)
+        conductance, susceptance = (_sparse(ca, g.row, g.col, part, n, n) for part in (g.y.real, g.y.imag))
+        i_e, i_h = conductance @ e - susceptance @ h, conductance @ h + susceptance @ e
+        machines = _sparse(ca, g.at, np.arange(m), np.ones(m), n, m)
+        part = [self.load[j * n : (j + 1) * n] for j in range(6)]
+        drawn_p, drawn_q = part[0] + part[2] * v + part[4] * v**2, part[1] + part[3] * v + part[5] * v**2
+        if lay.sheds:
+            at = v[mv.shed_at.tolist()]
+            own = [self.shed_load[j * lay.sheds : (j + 1) * lay.sheds] for j in range(6)]
+            there = _sparse(ca, mv.shed_at, np.arange(lay.sheds), np.ones(lay.sheds), n, lay.sheds)
+            drawn_p += there @ ((own[0] + own[2] * at + own[4] * at**2) * (1 - shed))
+            drawn_q += there @ ((own[1] + own[3] * at + own[5] * at**2) * (1 - shed))
+        taken_p, taken_q = e * i_e + h * i_h + drawn_p, h * i_e - e * i_h + drawn_q
+        if lay.banks:
+            at2 = v[mv.bank_at.tolist()] ** 2 * bank
+            there = _sparse(ca, mv.bank_at, np.arange(lay.banks), np.ones(lay.banks), n, lay.banks)
+            taken_p += there @ (at2 * ca.DM(mv.bank_y.real))
+            taken_q -= there @ (at2 * ca.DM(mv.bank_y.imag))
+        # Terminals of branches: the nodes, and behind the turns of those that move two more each.
+        self.v_of, scale = v, ca.MX.ones(n)
+        self.near, self.far = g.frm.copy(), g.to.copy()
+        if turns:
+            k = mv.turn_branch
+            side = [ca.DM((mv.turn_side == s).astype(float)) for s in (0, 1)]
+            ratio = [1 + s * (turn - 1) for s in side]
+            u_f, u_t = v[g.frm[k].tolist()] / ratio[0], v[g.to[k].tolist()] / ratio[1]
+            a_f, a_t = theta[g.frm[k].tolist()] - shift, theta[g.to[k].tolist()]
+            e = ca.vertcat(e, u_f * ca.cos(a_f), u_t * ca.cos(a_t))
+            h = ca.vertcat(h, u_f * ca.sin(a_f), u_t * ca.sin(a_t))
+            self.v_of, scale = ca.vertcat(v, u_f, u_t), ca.vertcat(scale, *ratio)
+            self.near[k], self.far[k] = n + np.arange(turns), n + turns + np.arange(turns)
+        self.e, self.h, self.grid, self.ca = e, h, g, ca
+        if turns:
+            for side_, ends in ((0, g.frm[k]), (1, g.to[k])):
+                p_in, q_in = self.power(k, side_)
+                there = _sparse(ca, ends, np.arange(turns), np.ones(turns), n, turns)
+                taken_p += there @ p_in
+                taken_q += there @ q_in
+        balance = ca.vertcat(taken_p - machines @ p, taken_q - machines @ q)
+        most = np.r_[lim.most_from, lim.most_to]
+        self.bounded = np.flatnonzero(np.isfinite(most))
+        self.most = ca.MX.sym("most", len(self.bounded))
+        flows = ca.vertcat(*(self.size(s, scale, lim.power) for s in (0, 1)))
+        flows = flows[self.bounded.tolist()] if len(self.bounded) else ca.MX(0, 1)
+        self.round = np.flatnonzero(np.isfinite(lim.rated)).tolist()
+        within = p[self.round] ** 2 + q[self.round] ** 2 if self.round else ca.MX(0, 1)
+        rows = _rows(ca, lim.rows, lay.size) @ self.x if len(lim.rows) else ca.MX(0, 1)
+        through = self._through(lim.interfaces) if len(lim.interfaces.low) else ca.MX(0, 1)
+        price, fixed, weight = self.scalars[0], self.scalars[1], self.scalars[2]
+        spent = (
+            ca.dot(self.linear, self.x)
+            + ca.dot(self.square, self.x**2)
+            + price * (ca.sum1(p) - ca.sum1(drawn_p))
+            + fixed
         )
-        f = ca.sum1(under) + ca.sum1(above) + ca.sum1(beyond)
-        own = x[soft.tolist()]
-        wide = (ca.DM(most[bounded]) + beyond) ** 2
-        constraints = ca.vertcat(balance, flows - wide, within, own + under, own - above)
-        lbg = np.r_[
-            np.zeros(2 * n), np.full(len(bounded) + len(round_), -np.inf), low[soft], np.full(len(soft), -np.inf)
-        ]
-        ubg = np.r_[np.zeros(2 * n), np.zeros(len(bounded)), rated2, np.full(len(soft), np.inf), high[soft]]
-        unknown = ca.vertcat(x, under, above, beyond)
-        slack = 2 * len(soft) + len(bounded)
-        low[n:], high[n:] = -np.inf, np.inf
-        low[n : 2 * n] = 0.05
-        low, high = np.r_[low, np.zeros(slack)], np.r_[high, np.full(slack, np.inf)]
-        x0 = np.r_[x0, np.full(slack, 1e-2)]
-    watch = _watch(ca, unknown.numel(), constraints.numel(), 6 * n, progress)
-    solver = ca.nlpsol("optimum", "ipopt", {"x": unknown, "p": load, "f": f, "g": constraints}, {
-        "print_time": 0, "iteration_callback": watch, "ipopt": {
-            "print_level": 0, "sb": "yes", "tol": 1e-10, "constr_viol_tol": 1e-10, "compl_inf_tol": 1e-9, "dual_inf_tol": 1e-7,
-            "max_iter": _MOST_ITERATIONS, "bound_relax_factor": 0.0, "acceptable_tol": 1e-8, "mu_strategy": "adaptive",
-        },
-    })  # fmt: skip
-    found = solver(x0=x0, p=grid.load.ravel(), lbx=low, ubx=high, lbg=lbg, ubg=ubg)
-    if watch.stopped is not None:
-        raise watch.stopped
-    stats = solver.stats()
-    values = np.asarray(found["x"]).ravel()
-    lam_x, lam_g = np.asarray(found["lam_x"]).ravel(), np.asarray(found["lam_g"]).ravel()
-    at_ends = np.zeros(2 * k)
-    # Of the limit itself and not of its square.
-    at_ends[bounded] = lam_g[2 * n : 2 * n + len(bounded)] * 2 * most[bounded]
-    over: list[tuple[str, int, float]] = []
-    if elastic:
-        below, beside, ends_over = np.split(values[2 * n + 2 * m :], [len(soft), 2 * len(soft)])
-        for place, down, up in zip((soft - n).tolist(), below.tolist(), beside.tolist(), strict=True):
+        # What may be exceeded.
+        places = np.arange(lay.size)
+        bounded_x = {"v": np.isfinite(lim.v_low) | np.isfinite(lim.v_high), "p": np.isfinite(lim.p_low) | np.isfinite(lim.p_high),
+                     "q": np.isfinite(lim.q_low) | np.isfinite(lim.q_high)}  # fmt: skip
+        names = ("v", "p", "q") if soft.all else ("v",) if np.isfinite(soft.v) else ()
+        chosen = [places[lay.place(name)][bounded_x[name]] for name in names]
+        self.soft_x = np.concatenate(chosen) if chosen else np.zeros(0, np.int64)
+        self.soft_ends = soft.all or bool(np.isfinite(soft.ends))
+        self.soft_rows = np.flatnonzero(lim.rows.low < lim.rows.high) if soft.all else np.zeros(0, np.int64)
+        self.soft_through = len(lim.interfaces.low) if soft.all else 0
+        # Both ends of a branch share what it is exceeded by.
+        self.soft_branches, self.beyond_at = np.unique(self.bounded % max(len(g.frm), 1), return_inverse=True)
+        s, r, w = len(self.soft_x), len(self.soft_rows), self.soft_through
+        k_ = len(self.soft_branches) if self.soft_ends else 0
+        self.slacks = ca.MX.sym("slack", 2 * s + k_ + 2 * r + 2 * w)
+        cut = np.cumsum([0, s, s, k_, r, r, w, w])
+        under, above, beyond, r_under, r_above, w_under, w_above = (
+            self.slacks[a:b] for a, b in itertools.pairwise(cut)
+        )
+        self.slack_cuts = cut
+        ends = np.arange(len(self.beyond_at))
+        of_branch = (
+            _sparse(ca, ends, self.beyond_at, np.ones(len(ends)), len(ends), max(k_, 1)) if k_ else ca.MX(len(ends), 0)
+        )
+        flows = flows - (self.most + of_branch @ beyond) ** 2 if self.soft_ends else flows
+        if r:
+            there = _sparse(ca, self.soft_rows, np.arange(r), np.ones(r), len(lim.rows), r)
+            rows += there @ (r_under - r_above)
+        if w:
+            through += w_under - w_above
+        if soft.all:
+            self.f = ca.sum1(self.slacks)
+        else:
+            self.f = weight * spent
+            if s:
+                self.f += weight * soft.v * ca.sum1(self.slacks[: 2 * s])
+            if self.soft_ends:
+                self.f += weight * soft.ends * ca.sum1(beyond)
+        parts = [balance, flows, within, rows, through]
+        if s:
+            parts += [self.x[self.soft_x.tolist()] + under, self.x[self.soft_x.tolist()] - above]
+        self.g = ca.vertcat(*parts)
+        self.g_cuts = np.cumsum(
+            [0, 2 * n, len(self.bounded), len(self.round), len(lim.rows), len(lim.interfaces.low), s, s]
+        )
+
+    def currents(self, k: Ints, side: int) -> tuple[Any, Any, list[int]]:
+        """Behind the turns, into branches at an end, and the terminals."""
+        ca, ports = self.ca, self.grid.ports
+        near, far = (self.near[k], self.far[k]) if side == 0 else (self.far[k], self.near[k])
+        own, other = (ports[0, k], ports[1, k]) if side == 0 else (ports[3, k], ports[2, k])
+        at, there = near.tolist(), far.tolist()
+        re, im, re2, im2 = (ca.DM(x) for x in (own.real, own.imag, other.real, other.imag))
+        e, h = self.e, self.h
+        i_e = re * e[at] - im * h[at] + re2 * e[there] - im2 * h[there]
+        i_h = re * h[at] + im * e[at] + re2 * h[there] + im2 * e[there]
+        return i_e, i_h, at
+
+    def power(self, k: Ints, side: int) -> tuple[Any, Any]:
+        i_e, i_h, at = self.currents(k, side)
+        e, h = self.e[at], self.h[at]
+        return e * i_e + h * i_h, h * i_e - e * i_h
+
+    def size(self, side: int, scale: Any, power: bool) -> Any:
+        """|I|² or |S|² into all branches at an end."""
+        i_e, i_h, at = self.currents(np.arange(len(self.grid.frm)), side)
+        size = i_e**2 + i_h**2
+        return size * self.v_of[at] ** 2 if power else size / scale[at] ** 2
+
+    def _through(self, sets: Interfaces) -> Any:
+        p_in, _ = self.power(sets.branch, 0)
+        there = _sparse(self.ca, sets.which, np.arange(len(sets.branch)), sets.sign, len(sets.low), len(sets.branch))
+        return there @ p_in
+
+    def bounds(self, state: State) -> tuple[Floats, Floats, Floats, Floats]:
+        """Low and high of the unknowns with their slacks, and of the constraints."""
+        lim, n = state.limits, state.grid.n
+        low = np.concatenate([np.full(n, -np.inf), lim.v_low, lim.p_low, lim.q_low, lim.turn[0], lim.shift[0], lim.bank[0],
+                              lim.shed[0], lim.further[0]])  # fmt: skip
+        high = np.concatenate([np.full(n, np.inf), lim.v_high, lim.p_high, lim.q_high, lim.turn[1], lim.shift[1], lim.bank[1],
+                               lim.shed[1], lim.further[1]])  # fmt: skip
+        fixed = np.isfinite(lim.angle)
+        low[:n][fixed] = high[:n][fixed] = lim.angle[fixed]
+        most = np.r_[lim.most_from, lim.most_to][self.bounded]
+        soft = self.soft_x
+        soft_low, soft_high = low[soft].copy(), high[soft].copy()
+        low[soft], high[soft] = -np.inf, np.inf
+        voltages = soft[(soft >= n) & (soft < 2 * n)]
+        low[voltages] = _LEAST_V
+        slacks = int(self.slack_cuts[-1])
+        lbg = np.concatenate([np.zeros(2 * n), np.full(len(self.bounded) + len(self.round), -np.inf), lim.rows.low,
+                              lim.interfaces.low, soft_low, np.full(len(soft), -np.inf)])  # fmt: skip
+        ubg = np.concatenate([np.zeros(2 * n), np.zeros(len(most)) if self.soft_ends else most**2, lim.rated[self.round] ** 2,
+                              lim.rows.high, lim.interfaces.high, np.full(len(soft), np.inf), soft_high])  # fmt: skip
+        return np.r_[low, np.zeros(slacks)], np.r_[high, np.full(slacks, np.inf)], lbg, ubg
+
+    def parameters(self, state: State) -> Floats:
+        most = np.r_[state.limits.most_from, state.limits.most_to][self.bounded]
+        c = state.cost
+        return np.concatenate([state.grid.load.ravel(), state.grid.moving.shed_load.ravel(), c.linear, c.square,
+                               [c.losses, c.fixed, c.weight], most])  # fmt: skip
+
+    def start(self, state: State) -> Floats:
+        return np.concatenate([state.start, np.full(int(self.slack_cuts[-1]), 1e-2)])
+
+    def over(self, slack: Floats, size: int, lim: Any) -> tuple[tuple[str, int, float], ...]:
+        """What is exceeded: name of a bound, place in it, and by how much."""
+        cut = self.slack_cuts
+        under, above, beyond, r_under, r_above, w_under, w_above = (slack[a:b] for a, b in itertools.pairwise(cut))
+        n, m = self.grid.n, len(self.grid.at)
+        found: list[tuple[str, int, float]] = []
+        for place, down, up in zip((self.soft_x - n).tolist(), under.tolist(), above.tolist(), strict=True):
             name, at = ("v", place) if place < n else ("p", place - n) if place < n + m else ("q", place - n - m)
-            over += [(f"{name} {way}", at, by) for way, by in (("low", down), ("high", up)) if by > 1e-6]
-        over += [("from" if c < k else "to", int(c % k), by)
-                 for c, by in zip(bounded.tolist(), ends_over.tolist(), strict=True) if by > 1e-6]  # fmt: skip
-    cut = np.cumsum([n, n, m])
-    theta_, v_, p_, q_ = np.split(values[: 2 * n + 2 * m], cut)
-    _, at_v, at_p, at_q = np.split(lam_x[: 2 * n + 2 * m], cut)
+            found += [(f"{name} {way}", at, by) for way, by in (("low", down), ("high", up)) if by > _TOLD]
+        ends = {int(k): "from" for k in self.bounded if k < len(self.grid.frm)}
+        found += [(ends.get(k, "to"), k, by)
+                  for k, by in zip(self.soft_branches.tolist(), beyond.tolist(), strict=False) if by > _TOLD]  # fmt: skip
+        for name, places, lows, highs in (("row", self.soft_rows.tolist(), r_under, r_above),
+                                          ("interface", list(range(self.soft_through)), w_under, w_above)):  # fmt: skip
+            for place, down, up in zip(places, lows.tolist(), highs.tolist(), strict=True):
+                found += [(f"{name} {way}", place, by) for way, by in (("low", down), ("high", up)) if by > _TOLD]
+        return tuple(found)
+
+
+_TOLD = 1e-6
+
+
+class Program:
+    """The equations of one state or several, ready to be solved with other figures."""
+
+    def __init__(self, states: Sequence[State], coupling: Rows, soft: Soft) -> None:
+        import casadi as ca
+
+        self.ca, self.lock = ca, threading.Lock()
+        self.blocks = [_Block(ca, s, soft) for s in states]
+        unknown = ca.vertcat(*(part for b in self.blocks for part in (b.x, b.slacks)))
+        parameters = ca.vertcat(*(part for b in self.blocks for part in (
+            b.load, b.shed_load, b.linear, b.square, b.scalars, b.most)))  # fmt: skip
+        objective = self.blocks[0].f
+        for b in self.blocks[1:]:
+            objective = objective + b.f
+        constraints = [b.g for b in self.blocks]
+        if len(coupling):
+            every = ca.vertcat(*(b.x for b in self.blocks))
+            constraints.append(_rows(ca, coupling, every.numel()) @ every)
+        self.nlp = {"x": unknown, "p": parameters, "f": objective, "g": ca.vertcat(*constraints)}
+        self.solvers: dict[str, tuple[Any, Any]] = {}
+        self.last: tuple[Any, Any, Any] | None = None  # unknowns and multipliers of the last answer
+
+    def run(self, states: Sequence[State], coupling: Rows, progress: Progress, way: str) -> list[Optimum]:
+        if way not in self.solvers:
+            watch = _watch(self.ca, *(self.nlp[k].numel() for k in ("x", "g", "p")))
+            made = self.ca.nlpsol("optimum", "ipopt", self.nlp, {"print_time": 0, "iteration_callback": watch,
+                                                                  "ipopt": {**_IPOPT, **_WAYS[way]}})  # fmt: skip
+            self.solvers[way] = made, watch
+        solver, watch = self.solvers[way]
+        bounds = [b.bounds(s) for b, s in zip(self.blocks, states, strict=True)]
+        low, high = (np.concatenate([b[k] for b in bounds]) for k in (0, 1))
+        lbg, ubg = (np.concatenate([*(b[k] for b in bounds), c]) for k, c in ((2, coupling.low), (3, coupling.high)))
+        begin = {"x0": np.concatenate([b.start(s) for b, s in zip(self.blocks, states, strict=True)])}
+        if way == "warm" and self.last is not None:
+            begin = dict(zip(("x0", "lam_x0", "lam_g0"), self.last, strict=True))
+        watch.begin(progress, lbg, ubg)
+        p = np.concatenate([b.parameters(s) for b, s in zip(self.blocks, states, strict=True)])
+        found = solver(**begin, p=p, lbx=low, ubx=high, lbg=lbg, ubg=ubg)
+        if watch.stopped is not None:
+            raise watch.stopped
+        stats = solver.stats()
+        x, lam_x, lam_g = (np.asarray(found[name]).ravel() for name in ("x", "lam_x", "lam_g"))
+        if str(stats["return_status"]) == "Solve_Succeeded":
+            self.last = found["x"], found["lam_x"], found["lam_g"]
+        value, trace = float(found["f"]), tuple(watch.trace)
+        ending, iterations = str(stats["return_status"]), int(stats["iter_count"])
+        at_coupling = lam_g[len(lam_g) - len(coupling) :] if len(coupling) else np.zeros(0)
+        answers, x_at, g_at = [], 0, 0
+        for b, s in zip(self.blocks, states, strict=True):
+            size, slacks, rows = s.layout.size, int(b.slack_cuts[-1]), int(b.g_cuts[-1])
+            own, slack = x[x_at : x_at + size], x[x_at + size : x_at + size + slacks]
+            answers.append(_answer(b, s, own, slack, lam_x[x_at : x_at + size], lam_g[g_at : g_at + rows], ending, iterations,
+                                   value, trace, at_coupling))  # fmt: skip
+            x_at, g_at = x_at + size + slacks, g_at + rows
+        return answers
+
+
+def _answer(
+    b: _Block, s: State, x: Floats, slack: Floats, lam_x: Floats, lam_g: Floats, ending: str, iterations: int, value: float,
+    trace: tuple[tuple[float, float], ...], at_coupling: Floats,
+) -> Optimum:  # fmt: skip
+    lay, n, k = s.layout, s.grid.n, len(s.grid.frm)
+    balance, ends, _, rows, through, low, high = (lam_g[a:c] for a, c in zip(b.g_cuts, b.g_cuts[1:], strict=False))
+    lam_x = lam_x.copy()
+    if len(b.soft_x):
+        lam_x[b.soft_x] += low + high
+    most = np.r_[s.limits.most_from, s.limits.most_to][b.bounded]
+    beyond = slack[b.slack_cuts[2] : b.slack_cuts[3]][b.beyond_at] if b.soft_ends else 0.0
+    at_ends = np.zeros(2 * k)
+    at_ends[b.bounded] = ends * 2 * (most + beyond)  # of the limit itself and not of its square
+    of = {name: (x[lay.place(name)], lam_x[lay.place(name)]) for name in NAMES}
     return Optimum(
-        str(stats["return_status"]), int(stats["iter_count"]), float(found["f"]), theta_, v_, p_, q_, lam_g[:n], lam_g[n : 2 * n],
-        at_v, at_p, at_q, at_ends[:k], at_ends[k:], tuple(over),
+        ending, iterations, value, of["theta"][0], of["v"][0], of["p"][0], of["q"][0], balance[:n], balance[n:], of["v"][1],
+        of["p"][1], of["q"][1], at_ends[:k], at_ends[k:], b.over(slack, lay.size, s.limits), of["turn"][0], of["shift"][0],
+        of["bank"][0], of["shed"][0], of["further"][0],
+        np.concatenate([of[name][1] for name in ("turn", "shift", "bank", "shed")]), rows, through, at_coupling, trace,
     )  # fmt: skip
 
 
@@ -204,29 +387,24 @@ def _sparse(ca: Any, row: Ints, col: Ints, values: Floats, n: int, m: int) -> An
     return ca.MX(ca.DM(pattern, made.data.tolist()))
 
 
-def _at_end(ca: Any, grid: Grid, e: Any, h: Any, v: Any, side: int, power: bool) -> Any:
-    """|I|² or |S|² into branches at an end."""
-    near, far = (grid.frm, grid.to) if side == 0 else (grid.to, grid.frm)
-    own, other = (grid.ports[0], grid.ports[1]) if side == 0 else (grid.ports[3], grid.ports[2])
-    at, there = near.tolist(), far.tolist()
-    re, im = (ca.DM(getattr(own, w)) for w in ("real", "imag"))
-    re2, im2 = (ca.DM(getattr(other, w)) for w in ("real", "imag"))
-    i_e = re * e[at] - im * h[at] + re2 * e[there] - im2 * h[there]
-    i_h = re * h[at] + im * e[at] + re2 * h[there] + im2 * e[there]
-    size = i_e**2 + i_h**2
-    return size * v[at] ** 2 if power else size
+def _rows(ca: Any, rows: Rows, size: int) -> Any:
+    return _sparse(ca, rows.row, rows.col, rows.value, len(rows), size)
 
 
-def _watch(ca: Any, n_x: int, n_g: int, n_p: int, progress: Progress) -> Any:
-    """Tells of every iteration, and stops the solver when progress raises."""
+def _watch(ca: Any, n_x: int, n_g: int, n_p: int) -> Any:
+    """Tells of every iteration, keeps objective and violation, and stops the solver when progress raises."""
     sizes = {"f": 1, "x": n_x, "lam_x": n_x, "g": n_g, "lam_g": n_g, "lam_p": n_p}
 
     class Watch(ca.Callback):  # type: ignore[misc]
         def __init__(self) -> None:
             ca.Callback.__init__(self)
-            self.seen = 0
-            self.stopped: BaseException | None = None
+            self.begin(lambda share, words: None, np.zeros(n_g), np.zeros(n_g))
             self.construct("watch")
+
+        def begin(self, progress: Progress, low: Floats, high: Floats) -> None:
+            self.progress, self.low, self.high = progress, low, high
+            self.stopped: BaseException | None = None
+            self.trace: list[tuple[float, float]] = []
 
         def get_n_in(self) -> int:
             return int(ca.nlpsol_n_out())
@@ -240,11 +418,15 @@ def _watch(ca: Any, n_x: int, n_g: int, n_p: int, progress: Progress) -> Any:
         def get_sparsity_in(self, i: int) -> Any:
             return ca.Sparsity.dense(sizes[ca.nlpsol_out(i)], 1)
 
-        def eval(self, arg: Any) -> list[int]:  # of what the solver puts out x comes first, then f
-            self.seen += 1
+        def eval(self, arg: Any) -> list[int]:  # of what the solver puts out x comes first, then f, then g
+            g = np.asarray(arg[2]).ravel()
+            off = float(np.maximum(np.maximum(self.low - g, g - self.high), 0.0).max(initial=0.0))
+            self.trace.append((float(arg[1]), off))
+            seen = len(self.trace)
             try:
-                progress(
-                    min(self.seen / (self.seen + 25.0), 0.95), f"iteration {self.seen}, objective {float(arg[1]):.6g}"
+                self.progress(
+                    min(seen / (seen + 25.0), 0.95),
+                    f"iteration {seen}, objective {float(arg[1]):.6g}, off by {off:.1e} p.u.",
                 )
             except BaseException as error:
                 self.stopped = error

@@ -2,15 +2,28 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import Any
 
 import numpy as np
 
 from ...electrical.arrays import Floats
-from ...network import Bus, Generator, Inverter, SchemeChange, Source, Update, price_of
+from ...network import (
+    Bus,
+    Generator,
+    Inverter,
+    Load,
+    SchemeChange,
+    Shunt,
+    Source,
+    Transformer,
+    Update,
+    cost_blocks_of,
+    price_of,
+)
 from ...results import Axis, Column, Figure, Quantity, Series, Table
 from ._build import Case
-from ._problem import Optimum
+from ._grid import Optimum
 
 _TOLD = 1e-4  # of the price of energy, from which a limit counts as binding
 
@@ -35,25 +48,39 @@ def end_of(case: Case, at: int, side: str) -> tuple[str, float, str]:
     return ident, float(case.arrays.base_current_a()[b[side][row]]), "A"
 
 
-def _hour(case: Case, p: Floats) -> Floats:
+def hour_of(e: Any, mw: float, mvar: float = 0.0) -> float:
+    """Cost of an hour of a plant at a power."""
+    reactive = abs(mvar) * e.cost_per_mvarh
+    if e.cost_blocks:
+        at, slopes = 0.0, []
+        spent = 0.0
+        for to, cost in cost_blocks_of(e.cost_blocks):
+            slopes.append((cost, spent - cost * at))
+            spent, at = spent + cost * (to - at), to
+        return float(max(c * mw + constant for c, constant in slopes) + e.cost_running + reactive)
+    return float(price_of(e) * mw + e.cost_rising * mw * mw + e.cost_running + reactive)
+
+
+def _hours(case: Case, p: Floats, q: Floats) -> Floats:
     """Cost of an hour of every plant."""
-    items: list[Any] = [case.network[i] for i in case.plants.ident]
-    mw = p * case.base
-    return np.array(
-        [price_of(e) * x + e.cost_rising * x * x + e.cost_running for e, x in zip(items, mw.tolist(), strict=True)]
-    )
+    found = [
+        hour_of(case.network[i], x, y)
+        for i, x, y in zip(case.plants.ident, (p * case.base).tolist(), (q * case.base).tolist(), strict=True)
+    ]
+    return np.array(found)
 
 
-def plants_of(case: Case, found: Optimum) -> tuple[Table, float, float]:
+def plants_of(case: Case, found: Optimum, *, linear: bool = False) -> tuple[Table, float, float]:
+    """Plants before and after, and the cost of an hour of all. ``linear``: without what those equations don't have."""
     a, base, limits = case.plants, case.base, case.limits
-    before, after = _hour(case, a.p), _hour(case, found.p)
+    before, after = _hours(case, a.p, a.q), _hours(case, found.p, found.q)
 
     def bound(values: Floats) -> Floats:
         return np.where(np.abs(values) < 1e3, values * base, np.nan)
 
     at = [_word(float(m), "most", "least") for m in found.at_p]
     price = found.price_p[case.grid.at] / base
-    table = Table("plants", "Plants", [
+    columns = [
         Column("id", "Id", a.ident, fixed=True), Column("name", "Name", [case.network[i].name for i in a.ident], fixed=True),
         Column("before_mw", "Now", a.p * base, "MW", 3), Column("after_mw", "Best", found.p * base, "MW", 3),
         Column("change_mw", "Change", (found.p - a.p) * base, "MW", 3),
@@ -64,8 +91,10 @@ def plants_of(case: Case, found: Optimum) -> tuple[Table, float, float]:
         Column("cost_mwh", "Cost", np.array([price_of(case.network[i]) for i in a.ident]), "1/MWh", 2),
         Column("price", "Price there", price, None, 3, "What one MW more of demand at its bus would cost"),
         Column("hour_before", "An hour now", before, "1/h", 2), Column("hour_after", "An hour at best", after, "1/h", 2),
-    ])  # fmt: skip
-    return table, float(before.sum()), float(after.sum())
+    ]  # fmt: skip
+    if linear:
+        columns = [c for c in columns if c.name not in ("before_mvar", "after_mvar", "voltage_pu")]
+    return Table("plants", "Plants", columns), float(before.sum()), float(after.sum())
 
 
 def _word(multiplier: float, high: str, low: str) -> str:
@@ -99,13 +128,104 @@ def binding_of(case: Case, found: Optimum, unit: str) -> Table:
         for k in np.flatnonzero(values).tolist():
             ident, per, measure = end_of(case, k, side)
             rows.append((ident, f"Rating, {side} end", float(most[k]) * per, measure, float(values[k]) / per))
-    rows = sorted((r for r in rows if r[4] > _TOLD * scale), key=lambda r: -r[4])
+    for r, m in enumerate(found.at_rows.tolist()):
+        ident, what = case.rows[r]
+        if what != "cost":
+            angle = what.startswith("Angle")
+            limit = float((limits.rows.high if m > 0 else limits.rows.low)[r])
+            per, measure = (180 / np.pi, "°") if angle else (base, "Mvar")
+            rows.append((ident, what, limit * per, measure, abs(m) / per))
+    for r, m in enumerate(found.at_interfaces.tolist()):
+        limit = float((limits.interfaces.high if m > 0 else limits.interfaces.low)[r]) * base
+        rows.append(
+            (
+                case.interfaces[r],
+                "Most power through it" if m > 0 else "Least power through it",
+                limit,
+                "MW",
+                abs(m) / base,
+            )
+        )
+    rows += _at_movers(case, found)
+    rows = sorted((r for r in rows if r[4] > _TOLD * scale and np.isfinite(r[2])), key=lambda r: -r[4])
     return Table("binding", "What binds", [
         Column("id", "Id", [r[0] for r in rows], fixed=True),
         Column("name", "Name", [case.network[r[0]].name for r in rows], fixed=True),
         Column("what", "Limit", [r[1] for r in rows], fixed=True), Column("limit", "Is", np.array([r[2] for r in rows]), None, 3),
         Column("unit", "Unit", [r[3] for r in rows], fixed=True),
         Column("saves", "One more saves", np.array([r[4] for r in rows]), None, 4, f"{unit}, by one more of its unit"),
+    ])  # fmt: skip
+
+
+def _at_movers(case: Case, found: Optimum) -> list[tuple[str, str, float, str, float]]:
+    """Ends of taps, shifters, banks and shedding that bind; those set to whole steps are no limits."""
+    if not len(found.at_moving):
+        return []
+    limits, mv = case.limits, case.movers
+    t, b = len(mv.turns), len(mv.banks)
+    cut = np.cumsum([0, t, t, b, len(mv.sheds)])
+    turn, shift, bank, shed = (found.at_moving[x:y] for x, y in itertools.pairwise(cut))
+    rows: list[tuple[str, str, float, str, float]] = []
+    for name, ids, values, bounds, per, unit in (
+        ("turns", mv.turns, turn, limits.turn, 100.0, "%"), ("shift", mv.turns, shift, limits.shift, 180 / np.pi, "°"),
+        ("steps", mv.banks, bank, limits.bank, 1.0, "steps"), ("share shed", mv.sheds, shed, limits.shed, 100.0, "%"),
+    ):  # fmt: skip
+        for k, m in enumerate(values.tolist()):
+            if bounds[0][k] < bounds[1][k]:
+                rows.append(
+                    (
+                        ids[k],
+                        f"{'Most' if m > 0 else 'Least'} {name}",
+                        float(bounds[int(m > 0)][k]) * per,
+                        unit,
+                        abs(m) / per,
+                    )
+                )
+    return rows
+
+
+def positions(case: Case, found: Optimum) -> dict[str, tuple[float, float, float, float]]:
+    """Of transformers that may move: tap position now and at best, angle now and at best, degrees."""
+    told = {}
+    for k, ident in enumerate(case.movers.turns):
+        t: Any = case.network[ident]
+        now = case.movers.turns_now[k]
+
+        def position(turns: float, t: Any = t) -> float:
+            return (
+                float(t.tap_neutral + (turns - 1) / (t.tap_step_pct / 100)) if t.tap_step_pct else float(t.tap_position)
+            )
+
+        angle = float(np.degrees(case.movers.angle_now[k]))
+        told[ident] = position(now), position(now * found.turn[k]), angle, angle + float(np.degrees(found.shift[k]))
+    return told
+
+
+def moved_of(case: Case, found: Optimum) -> Table:
+    """What moves beside plants, now and at best."""
+    rows: list[tuple[str, str, float, float, str]] = []
+    limits = case.limits
+    for k, (ident, (now, best, angle, turned)) in enumerate(positions(case, found).items()):
+        if limits.turn[0][k] < limits.turn[1][k] or abs(now - best) > 1e-9:
+            rows.append((ident, "Tap position", now, best, "1"))
+        if limits.shift[0][k] < limits.shift[1][k] or abs(angle - turned) > 1e-9:
+            rows.append((ident, "Phase shift", angle, turned, "°"))
+    rows += [
+        (i, "Steps on", float(now), float(best), "1")
+        for i, now, best in zip(case.movers.banks, case.movers.banks_now, found.bank, strict=True)
+    ]
+    drawn = case.grid.moving.shed_load[0::2].sum(axis=0) * case.base
+    rows += [
+        (i, "Served", float(mw), float(mw * (1 - s)), "MW")
+        for i, mw, s in zip(case.movers.sheds, drawn, found.shed, strict=True)
+    ]
+    return Table("moved", "Taps, steps, demand", [
+        Column("id", "Id", [r[0] for r in rows], fixed=True),
+        Column("name", "Name", [case.network[r[0]].name for r in rows], fixed=True),
+        Column("what", "What", [r[1] for r in rows], fixed=True), Column("before", "Now", np.array([r[2] for r in rows]), None,
+            2),
+        Column("after", "Best", np.array([r[3] for r in rows]), None, 2),
+        Column("unit", "Unit", [r[4] for r in rows], fixed=True),
     ])  # fmt: skip
 
 
@@ -141,6 +261,56 @@ def scheme_of(case: Case, found: Optimum, *, linear: bool = False) -> list[dict[
             gain = f"{float(case.plants.p[n]) * base:.2f} → {float(found.p[n]) * base:.2f} MW"
             entry = SchemeChange(change=Update(id=ident, values=values), label=f"Set {e.name}"[:200], gain=gain)
             changes.append(entry.model_dump(mode="json"))
+    return changes if linear else changes + _moves(case, found)
+
+
+def _moves(case: Case, found: Optimum) -> list[dict[str, Any]]:
+    """Changes of taps, shifters, steps and demand; automatic ones are set so that they stay where they are put."""
+    made: list[tuple[str, dict[str, Any], str]] = []
+    volts = {b: float(found.v[r]) for b, r in zip(case.arrays.bus_id, case.pattern.row.tolist(), strict=True) if r >= 0}
+    for k, (ident, (now, best, _, _)) in enumerate(positions(case, found).items()):
+        t: Any = case.network[ident]
+        assert isinstance(t, Transformer)
+        values: dict[str, Any] = {}
+        if case.limits.turn[0][k] < case.limits.turn[1][k] or now != best:
+            values["tap_position"] = round(best)
+            if t.regulates:
+                held = volts.get(t.held_bus or t.lv_bus)
+                plain = held is not None and not t.ldc_r_ohm and not t.ldc_x_ohm and 0.8 <= held <= 1.2
+                values |= {"target_pu": round(held or 1.0, 4)} if plain else {"regulates": False}
+        if abs(found.shift[k]) > 1e-9:
+            values |= {
+                "phase_shift_deg": round(t.phase_shift_deg + float(np.degrees(found.shift[k])), 6),
+                "holds_flow": False,
+            }
+        made.append((ident, values, f"{now:.0f} → {best:.0f}"))
+    for ident, now, best in zip(case.movers.banks, case.movers.banks_now.tolist(), found.bank.tolist(), strict=True):
+        s: Any = case.network[ident]
+        assert isinstance(s, Shunt)
+        values = {"steps_on": round(best)}
+        if s.automatic and not s.on_below_pu <= volts.get(s.bus, 1.0) <= s.off_above_pu:
+            values["automatic"] = False
+        made.append((ident, values, f"{now:.0f} → {best:.0f} steps"))
+    served: dict[str, float] = dict(zip(case.movers.sheds, (1 - found.shed).tolist(), strict=True))
+    for ident, share in served.items():
+        d: Any = case.network[ident]
+        assert isinstance(d, Load)
+        figures = [
+            f
+            for f in ("active_power_mw", "reactive_power_mvar", "apparent_power_mva", "current_a")
+            if getattr(d, f) is not None
+        ]
+        if share < 1 - 1e-6:
+            values = {f: round(getattr(d, f) * share, 9) for f in figures}
+            made.append((ident, values, f"{100 * (1 - share):.1f} % shed"))
+    changes = []
+    for ident, values, gain in made:
+        values = {f: v for f, v in values.items() if not _same(getattr(case.network[ident], f), v)}
+        if values:
+            entry = SchemeChange(
+                change=Update(id=ident, values=values), label=f"Set {case.network[ident].name}"[:200], gain=gain
+            )
+            changes.append(entry.model_dump(mode="json"))
     return changes
 
 
@@ -167,6 +337,11 @@ def figures_of(case: Case, found: Optimum) -> list[Figure]:
         y += [cost, cost]
     made.append(Figure("merit", "Merit order", Axis("Active power, added up", "MW", 0), Axis("Cost", "1/MWh", 1),
                        [Series("merit", "what is dispatched, the cheapest first", x, y)]))  # fmt: skip
+    if len(found.trace) > 1:
+        steps_ = list(range(len(found.trace)))
+        off = [float(np.log10(max(t[1], 1e-16))) for t in found.trace]
+        made.append(Figure("progress", "Progress", Axis("Iteration", None, 0), Axis("Largest violation, power of ten", None, 0),
+                           [Series("off", "what is still violated, p.u.", steps_, off)]))  # fmt: skip
     return made
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import replace
+from itertools import product
 
 import numpy as np
 
@@ -10,16 +12,19 @@ from ...electrical import FIXED
 from ...electrical.arrays import Complexes, Floats
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
-from ...flow.balanced import LoadFlowOptions, Problem
-from ...network import Source
+from ...network import Source, Transformer
 from ...results import Account, Column, Finding, Result, Table
 from ...severity import Severity
 from ..base import Inputs, Progress
+from ._alternative import alternative_of
 from ._build import Case, build
+from ._check import put_into_load_flow
+from ._day import run_day
+from ._grid import Grid, Optimum, Soft, State, settled
 from ._linear_study import run_linear
 from ._options import OptimalFlowOptions
 from ._prices import Split, split
-from ._problem import Optimum, solve
+from ._problem import solve
 from ._published import (
     binding_of,
     binds_most,
@@ -27,10 +32,13 @@ from ._published import (
     end_of,
     figures_of,
     live_buses,
+    moved_of,
     plants_of,
+    positions,
     quantities_of,
     scheme_of,
 )
+from ._secure import Secured, secure_against_outages
 
 _WORDS = {
     "Infeasible_Problem_Detected": "nothing keeps every limit at once",
@@ -42,57 +50,164 @@ _WORDS = {
 
 def run_optimal_flow(inputs: Inputs, options: OptimalFlowOptions, progress: Progress) -> Result:
     """Raises :class:`InvalidFields` where nothing may move."""
+    if options.time == "day":
+        return run_day(inputs, options, progress, lambda case: something_moves(case, options))
     case = build(inputs.network, inputs.under, options)
     if case is None:
-        text = "No island has a source in service, so nothing is live. Add a source, or close the switch that leads to one."
-        return Result(Account(Ending.NOTHING_TO_SOLVE, "Optimal flow", 0, explanation=text), {}, {})
+        return nothing_live("Optimal flow")
+    something_moves(case, options)
+    if options.equations == "linear":
+        return run_linear(case, options)
+    soft = soft_of(case, options)
+    found = solve([case.state], progress, soft=soft)[0]
+    if not found.found:
+        return _without(case, found, progress)
+    case, found, rounded = in_whole_steps(case, found, options, progress, soft)
+    if options.outages != "none":
+        return _secured(case, options, found, rounded, progress)
+    return _published(case, options, found, rounded, progress)
+
+
+def nothing_live(label: str) -> Result:
+    text = "No island has a source in service, so nothing is live. Add a source, or close the switch that leads to one."
+    return Result(Account(Ending.NOTHING_TO_SOLVE, label, 0, explanation=text), {}, {})
+
+
+def something_moves(case: Case, options: OptimalFlowOptions) -> None:
+    """Raises :class:`InvalidFields` where nothing may move."""
     limits = case.limits
     own = np.array([not isinstance(case.network[i], Source) for i in case.plants.ident], np.bool_)
     several = int((~own).sum()) > 1 and options.active
     # What holds a voltage has the reactive power that this takes; only where voltages may move there is a choice.
     set_by_hand = case.arrays.tables["injection"]["control"][case.plants.row] == FIXED
     free = (limits.p_high > limits.p_low) | ((limits.q_high > limits.q_low) & set_by_hand)
-    if not (options.voltages or several or free[own].any()):
+    further = (
+        any((b[0] < b[1]).any() for b in (limits.turn, limits.shift, limits.bank, limits.shed)) or options.openings
+    )
+    if not (options.voltages or several or free[own].any() or further):
         text = "nothing may move; let powers or voltages move, or let a plant be dispatched"
         raise InvalidFields([FieldProblem("options", "active", options.active, text)])
-    if options.equations == "linear":
-        return run_linear(case, options)
-    found = solve(case.grid, limits, case.cost, case.start, progress)
-    if not found.found:
-        return _without(case, found, progress)
-    off = put_into_load_flow(case, found)
-    return _published(case, options, found, off)
 
 
-def put_into_load_flow(case: Case, found: Optimum) -> float:
-    """Largest difference of any voltage, per unit, between the optimum and the load flow with its set-points; NaN where that has
-    no solution."""
-    machine = {name: c.copy() for name, c in case.arrays.tables["injection"].items()}
-    rows, at = case.plants.row, case.grid.at
-    v, theta = found.v, found.theta
-    machine["p"][rows] = found.p
-    machine["q"][rows] = np.where(machine["control"][rows] == FIXED, found.q, machine["q"][rows])
-    machine["voltage"][rows], machine["angle"][rows] = v[at], theta[at]
-    machine["q_min"][rows], machine["q_max"][rows] = -np.inf, np.inf
-    arrays = replace(case.arrays, tables={**case.arrays.tables, "injection": machine, "curve": {
-        k: c[:0] for k, c in case.arrays.tables["curve"].items()}, "remote": {
-        k: c[:0] for k, c in case.arrays.tables["remote"].items()}})  # fmt: skip
-    solution = Problem(arrays).solve(arrays, LoadFlowOptions(reactive_limits=False))
-    state = solution.attempt.state
-    if solution.attempt.ending is not Ending.CONVERGED:
-        return float("nan")
-    return float(np.abs(state.v * np.exp(1j * state.theta) - v * np.exp(1j * theta)).max())
+def soft_of(case: Case, options: OptimalFlowOptions) -> Soft | None:
+    """Prices of exceeding a limit, where that may be: of a per unit of power or of voltage."""
+    if options.limits == "hard":
+        return None
+    return Soft(v=options.voltage_price * 100, ends=options.overload_price * case.base)
+
+
+def in_whole_steps(
+    case: Case, found: Optimum, options: OptimalFlowOptions, progress: Progress, soft: Soft | None
+) -> tuple[Case, Optimum, str]:
+    """Taps, shifters and banks set to whole steps, and all else solved again; what that costs, in words. As found where nothing
+    moves by steps, or where steps may be any.
+
+    Few are tried on both sides of where they stand, all combinations; of more the nearest step of each, and where that leaves no
+    answer one after another, those nearest to a step first, with its other side where the first fails.
+    """
+    if options.steps != "whole" or not (case.movers.turns or case.movers.banks):
+        return case, found, ""
+    sides = _sides(case, found)
+    best: Optimum | None = None
+    tried = 0
+
+    def held(chosen: dict[int, float]) -> Optimum | None:
+        nonlocal tried
+        tried += 1
+        progress(0.95, f"whole steps, try {tried}")
+        answer = solve([_held(case, found, sides, chosen)], progress, soft=soft, warm=True)[0]
+        return answer if answer.found else None
+
+    choices = [(near, far) if near != far else (near,) for _, _, near, far in sides]
+    if len([c for c in choices if len(c) > 1]) <= _FEW:
+        for combination in product(*choices):
+            answer = held(dict(enumerate(combination)))
+            if answer is not None and (best is None or answer.value < best.value - 1e-12 * abs(best.value)):
+                best = answer
+    else:
+        best = held({k: c[0] for k, c in enumerate(choices)}) or _one_by_one(sides, choices, held)
+    if best is None:
+        text = "No whole steps near those found keep every limit: taps and capacitors stay between steps here."
+        return case, found, text
+    lost = best.value - found.value
+    text = f"Whole steps cost {max(lost, 0.0):.4g} {options.unit} more than steps of any size ({found.value:.6g})."
+    # What was held is still what may move: bounds stay as they are in the tables, and no multiplier stands for them.
+    return (
+        case,
+        replace(best, iterations=best.iterations + found.iterations, at_moving=np.zeros_like(best.at_moving)),
+        text,
+    )
+
+
+_FEW = 4
+Side = tuple[str, int, float, float]
+
+
+def _sides(case: Case, found: Optimum) -> list[Side]:
+    """Of everything that moves by steps: unknown, place, the nearest whole step and the one on the other side."""
+    sides: list[Side] = []
+    limits = case.limits
+
+    def both(x: float, low: float, high: float) -> tuple[float, float]:
+        near = min(max(round(x), low), high)
+        far = min(max(near + (1 if x > near else -1), low), high)
+        return (near, far) if abs(x - near) > 1e-4 else (near, near)
+
+    for k, (ident, (_, best, _, _)) in enumerate(positions(case, found).items()):
+        t = case.network[ident]
+        assert isinstance(t, Transformer)
+        if limits.turn[0][k] < limits.turn[1][k]:
+            near, far = (t.tapped_turns(int(x)) / case.movers.turns_now[k] for x in both(best, t.tap_min, t.tap_max))
+            sides.append(("turn", k, near, far))
+        if limits.shift[0][k] < limits.shift[1][k]:
+            step, most = np.radians(t.shift_step_deg), int(t.shift_most_deg / t.shift_step_deg)
+            zero = t.clock_shift_rad() - np.radians(t.phase_shift_deg) - case.movers.angle_now[k]
+            near, far = (zero + step * x for x in both((found.shift[k] - zero) / step, -most, most))
+            sides.append(("shift", k, near, far))
+    for k, x in enumerate(found.bank.tolist()):
+        near, far = both(x, 0, float(limits.bank[1][k]))
+        sides.append(("bank", k, near, far))
+    return sides
+
+
+def _held(case: Case, found: Optimum, sides: list[Side], chosen: dict[int, float]) -> State:
+    """The state with some of what moves held."""
+    at = {name: getattr(found, name).copy() for name in ("turn", "shift", "bank")}
+    bounds = {name: getattr(case.limits, name).copy() for name in at}
+    for n, value in chosen.items():
+        name, k, _, _ = sides[n]
+        at[name][k] = bounds[name][0][k] = bounds[name][1][k] = value
+    start = np.concatenate(
+        [found.theta, found.v, found.p, found.q, at["turn"], at["shift"], at["bank"], found.shed, found.further]
+    )
+    return replace(case.state, limits=replace(case.limits, **bounds), start=start)
+
+
+def _one_by_one(
+    sides: list[Side], choices: Sequence[tuple[float, ...]], held: Callable[[dict[int, float]], Optimum | None]
+) -> Optimum | None:
+    chosen: dict[int, float] = {}
+    answer: Optimum | None = None
+    for n in sorted(range(len(sides)), key=lambda n: len(choices[n])):
+        for value in choices[n]:
+            answer = held({**chosen, n: value})
+            if answer is not None:
+                chosen[n] = value
+                break
+        else:
+            return None
+    return answer
 
 
 def _without(case: Case, found: Optimum, progress: Progress) -> Result:
     """No optimum: how it ended, and the least that would have to give."""
     words = _WORDS.get(found.ending, found.ending.replace("_", " ").lower())
-    least = solve(case.grid, case.limits, case.cost, case.start, progress, elastic=True)
+    least = solve([case.state], progress, soft=Soft(all=True))[0]
     account = Account(Ending.ITERATION_LIMIT, "Optimal flow", found.iterations + least.iterations, notes=case.notes)
     if not least.found:
         return Result(replace(account, explanation=f"No answer: {words}. Not even with every limit let go is there one: look at "
                               "the load flow first."), {}, {})  # fmt: skip
-    rows = sorted((_relaxed(case, name, at, by) for name, at, by in least.over), key=lambda r: -r[5])
+    rows = _exceeded(case, least)
     table = Table("relaxations", "What would have to give", [
         Column("id", "Id", [r[0] for r in rows], fixed=True),
         Column("name", "Name", [case.network[r[0]].name for r in rows], fixed=True),
@@ -101,16 +216,27 @@ def _without(case: Case, found: Optimum, progress: Progress) -> Result:
         Column("needed", "Needed", np.array([r[3] for r in rows]), None, 3),
         Column("unit", "Unit", [r[4] for r in rows], fixed=True),
     ])  # fmt: skip
-    findings = [
-        Finding(r[0], "relaxation", r[1], r[3], r[4], r[2], r[1], Severity.BREACH, "above" if r[3] > r[2] else "below",
-                r[5], f"{r[1]} {r[2]:.4g} {r[4]}: {r[3]:.4g} {r[4]} would do")
-        for r in rows
-    ]  # fmt: skip
     names = "; ".join(f"{case.network[r[0]].name}, {r[1].lower()} {r[2]:.4g} → {r[3]:.4g} {r[4]}" for r in rows[:4])
     more = f" and {len(rows) - 4} more" if len(rows) > 4 else ""
     statement = f"Nothing keeps every limit. The least that would do (in sum, per unit): {names}{more}."
     return Result(replace(account, explanation=f"No answer: {words}. {statement}"), {"relaxations": table},
-                  {"relaxations": float(len(rows))}, findings, statement)  # fmt: skip
+                  {"relaxations": float(len(rows))}, _findings(rows), statement)  # fmt: skip
+
+
+Relaxed = tuple[str, str, float, float, str, float]
+
+
+def _findings(rows: list[Relaxed]) -> list[Finding]:
+    return [
+        Finding(r[0], "relaxation", r[1], r[3], r[4], r[2], r[1], Severity.BREACH, "above" if r[3] > r[2] else "below",
+                r[5], f"{r[1]} {r[2]:.4g} {r[4]}: {r[3]:.4g} {r[4]} would do")
+        for r in rows
+    ]  # fmt: skip
+
+
+def _exceeded(case: Case, found: Optimum) -> list[Relaxed]:
+    """What is exceeded, most first."""
+    return sorted((_relaxed(case, name, at, by) for name, at, by in found.over), key=lambda r: -r[5])
 
 
 def _relaxed(case: Case, name: str, at: int, by: float) -> tuple[str, str, float, float, str, float]:
@@ -133,29 +259,67 @@ def _relaxed(case: Case, name: str, at: int, by: float) -> tuple[str, str, float
         word, unit = ("active", "MW") if kind == "p" else ("reactive", "Mvar")
         label = f"{'Least' if way == 'low' else 'Most'} {word} power"
         return case.plants.ident[at], label, limit * base, (limit + sign * by) * base, unit, by
+    if kind == "row":
+        ident, what = case.rows[at]
+        per, unit = (180 / np.pi, "°") if what.startswith("Angle") else (base, "Mvar")
+        limit = float((limits.rows.low if way == "low" else limits.rows.high)[at])
+        return ident, what, limit * per, (limit + sign * by) * per, unit, by
+    if kind == "interface":
+        limit = float((limits.interfaces.low if way == "low" else limits.interfaces.high)[at])
+        word = "Least" if way == "low" else "Most"
+        return case.interfaces[at], f"{word} power through it", limit * base, (limit + sign * by) * base, "MW", by
     limit = float((limits.most_from if kind == "from" else limits.most_to)[at])
     ident, scale, unit = end_of(case, at, kind)
     return ident, f"Rating, {kind} end", limit * scale, (limit + by) * scale, unit, by
 
 
-def _published(case: Case, options: OptimalFlowOptions, found: Optimum, off: float) -> Result:
-    parts = split(case.grid, case.limits, found) if options.best != "least_change" else None
-    unit = {"cost": "1/h", "losses": "MW", "least_change": "MW²"}[options.best]
+def _published(
+    case: Case,
+    options: OptimalFlowOptions,
+    found: Optimum,
+    rounded: str,
+    progress: Progress,
+    secure: Secured | None = None,
+) -> Result:
+    off = put_into_load_flow(case, found)
+    parts = split(case.grid, case.limits, found) if options.best != "least_change" and secure is None else None
+    unit = options.unit
     plants, before, after = plants_of(case, found)
     binding = binding_of(case, found, unit)
     tables = [plants, binding, _buses(case, found, parts, unit), _branches(case, found, unit)]
-    lost = [_losses(case, v, p) for v, p in ((case.start[1], case.plants.p), (found.v, found.p))]
+    moved = moved_of(case, found)
+    if len(moved):
+        tables.insert(2, moved)
+    if options.alternatives and options.best == "cost" and secure is None:
+        tables += [alternative_of(case, found, progress, soft_of(case, options))]
+    over = _exceeded(case, found)
+    lost = _losses_now(case), _losses(settled(case.grid, found), found.v, found.p) * case.base
     had = case.before is not None
     summary: dict[str, float | None] = {
         "cost_before": before if had else None, "cost": after, "losses_mw_before": lost[0] if had else None, "losses_mw": lost[1],
-        "binding": float(len(binding)), "off_pu": off,
+        "value": found.value, "binding": float(len(binding)), "off_pu": off, "exceeded": float(len(over)),
     }  # fmt: skip
+    curtailed = float(np.nansum(case.plants.there - found.p) * case.base)
+    shed = float(((case.grid.moving.shed_load[0::2].sum(axis=0)) * found.shed).sum() * case.base)
     said = {
-        "cost": f"{after:.2f} an hour" + (f", {before - after:.2f} less than now ({before:.2f})" if had else ""),
+        "cost": f"{after:.2f} an hour" + (f", {before - after:.2f} less than now ({before:.2f})" if had and before >= after
+                                          else f", now {before:.2f} with limits exceeded or other voltages" if had else ""),
         "losses": f"{lost[1]:.4g} MW of losses" + (f", now {lost[0]:.4g}" if had else ""),
         "least_change": f"{_moved(case, found):.4g} MW moved in all",
-    }[options.best]
-    notes = [*case.notes]
+        "least_curtailment": f"{curtailed:.4g} MW of wind and sun not taken",
+        "least_shedding": f"{shed:.4g} MW of demand shed",
+        "flattest": f"voltages {_mean(found.value, len(live_buses(case))):.3g} % off 1 p.u. (root mean square)",
+        "reserve": f"machines {100 * _mean(found.value, len(case.plants.ident)):.3g} % of half their range off its middle (root "
+        "mean square)",
+        "weighted": f"sum by weights {found.value:.6g}; {after:.2f} an hour, {lost[1]:.4g} MW of losses",
+    }[options.best]  # fmt: skip
+    if shed > 1e-6 and options.best != "least_shedding":
+        said += f"; {shed:.4g} MW of demand shed"
+    if curtailed > 1e-3 and options.best != "least_curtailment":
+        said += f"; {curtailed:.4g} MW of wind and sun not taken"
+    if over:
+        said += f"; {len(over)} limits exceeded at their price, most {case.network[over[0][0]].name}"
+    notes = [*case.notes, *([rounded] if rounded else []), *(secure.notes if secure else [])]
     if off == off:
         notes.append(f"Put into the load flow its voltages are the same within {off:.1e} p.u.")
     else:
@@ -164,23 +328,59 @@ def _published(case: Case, options: OptimalFlowOptions, found: Optimum, off: flo
                       notes=notes, assumed=_assumed(options))  # fmt: skip
     if off != off or off >= 1e-6:
         account = replace(account, explanation="The load flow with its set-points ends elsewhere than the optimum.")
-    return Result(account, {t.name: t for t in tables}, summary, [], f"{said}; {binds_most(binding)}.", scheme_of(case, found),
+    findings = _findings(over)
+    statement = f"{said}; {binds_most(binding)}."
+    if secure is not None:
+        tables.insert(0, secure.table)
+        summary |= secure.summary
+        findings += secure.findings
+        statement = f"{statement} {secure.statement}"
+    return Result(account, {t.name: t for t in tables}, summary, findings, statement, scheme_of(case, found),
                   figures_of(case, found), quantities_of(unit))  # fmt: skip
+
+
+def _mean(squares: float, count: int) -> float:
+    """Root of the mean of squares that add up to this."""
+    return float(np.sqrt(max(squares, 0.0) / max(count, 1)))
+
+
+def _secured(case: Case, options: OptimalFlowOptions, found: Optimum, rounded: str, progress: Progress) -> Result:
+    answer, secure = secure_against_outages(case, options, found, progress)
+    if answer is None:
+        account = Account(
+            Ending.ITERATION_LIMIT, "Optimal flow", found.iterations, explanation=secure.statement, notes=secure.notes
+        )
+        return Result(account, {secure.table.name: secure.table}, secure.summary, secure.findings, secure.statement)
+    return _published(case, options, answer, rounded, progress, secure)
 
 
 def _assumed(options: OptimalFlowOptions) -> list[str]:
     told = [
         "Costs of plants without one are typical for their energy.",
-        "Taps, shunts and demand stay as the load flow left them.",
+        "Taps, shifters, capacitors and demand that may not move stay as the load flow left them.",
     ]
     if options.best == "least_change":
         told.append("Least change: the least sum of squares of the changes of active power, sources aside.")
     return told
 
 
-def _losses(case: Case, v: Floats, p: Floats) -> float:
-    load = case.grid.load
-    return float((p.sum() - (load[0] + load[2] * v + load[4] * v * v).sum()) * case.base)
+def _losses(grid: Grid, v: Floats, p: Floats) -> float:
+    """Per unit."""
+    load = grid.load
+    return float(p.sum() - (load[0] + load[2] * v + load[4] * v * v).sum())
+
+
+def _losses_now(case: Case) -> float:
+    """Of the network as it stands, MW."""
+    as_is = np.ones(len(case.movers.turns)), np.zeros(len(case.movers.turns)), case.movers.banks_now
+    none = np.zeros(len(case.movers.sheds))
+    grid = settled(case.grid, replace(_nowhere(), turn=as_is[0], shift=as_is[1], bank=as_is[2], shed=none))
+    return _losses(grid, case.v_now, case.plants.p) * case.base
+
+
+def _nowhere() -> Optimum:
+    z = np.zeros(0)
+    return Optimum("", 0, 0.0, z, z, z, z, z, z, z, z, z, z, z)
 
 
 def _moved(case: Case, found: Optimum) -> float:
@@ -194,33 +394,54 @@ def _buses(case: Case, found: Optimum, parts: Split | None, unit: str) -> Table:
     columns = [
         Column("id", "Id", ids, fixed=True), Column("name", "Name", [case.network[i].name for i in ids], fixed=True),
         Column("nominal_kv", "Nominal", case.arrays.bus_kv[live], "kV", 2, fixed=True),
-        Column("before_pu", "Voltage now", case.start[1][rows] if case.before else np.full(len(rows), np.nan), "p.u.", 4),
+        Column("before_pu", "Voltage now", case.v_now[rows] if case.before else np.full(len(rows), np.nan), "p.u.", 4),
         Column("after_pu", "Voltage at best", found.v[rows], "p.u.", 4),
         Column("price", "Price", found.price_p[rows] / base, None, 3, f"{unit}, by one MW more of demand"),
     ]  # fmt: skip
     if parts is not None:
         columns.append(Column("beside", "Beside energy", found.price_p[rows] / base - parts.energy / base, None, 3,
                               "What losses and limits make of it"))  # fmt: skip
-        limits = np.sum([*parts.branches.values(), *parts.voltages.values(), np.zeros(case.grid.n)], axis=0)
+        limits, n = parts.limits, case.grid.n
         columns += [
             Column("energy", "Energy", np.full(len(rows), parts.energy / base), None, 3, "As at the reference"),
             Column("losses", "Losses", parts.losses[rows] / base, None, 3, "What more or less is lost on the way"),
             Column("limits", "Limits", limits[rows] / base, None, 3, "What limits of branches and voltages add"),
         ]
-        for (k, side), share in sorted(parts.branches.items(), key=lambda item: -float(np.abs(item[1]).max()))[:6]:
-            ident, _, _ = end_of(case, k, ("from", "to")[side])
+        for ident, share in _dearest(case, parts):
             columns.append(
                 Column(f"by_{len(columns)}", f"of it {case.network[ident].name}", share[rows] / base, None, 3)
             )
+        columns += [
+            Column(
+                "losses_q", "Q: losses", parts.losses[n:][rows] / base, None, 3, "What a Mvar more loses on the way"
+            ),
+            Column(
+                "limits_q",
+                "Q: limits",
+                parts.limits[n:][rows] / base,
+                None,
+                3,
+                "What limits make of the price of a Mvar",
+            ),
+        ]
     columns.append(
         Column("price_q", "Price of Q", found.price_q[rows] / base, None, 3, f"{unit}, by one Mvar more of demand")
     )
     return Table("buses", "Prices", columns)
 
 
+def _dearest(case: Case, parts: Split) -> list[tuple[str, Floats]]:
+    """Branches, interfaces and angles that make most of the prices, and how much, (2n,)."""
+    found = [(end_of(case, k, ("from", "to")[side])[0], share) for (k, side), share in parts.branches.items()]
+    found += [
+        (case.rows[r][0] if kind == "row" else case.interfaces[r], share) for (kind, r), share in parts.others.items()
+    ]
+    return sorted(found, key=lambda item: -float(np.abs(item[1]).max()))[:6]
+
+
 def _branches(case: Case, found: Optimum, unit: str) -> Table:
     v = found.v * np.exp(1j * found.theta)
-    g = case.grid
+    g = settled(case.grid, found)
     vf, vt = v[g.frm], v[g.to]
     i_f, i_t = g.ports[0] * vf + g.ports[1] * vt, g.ports[2] * vf + g.ports[3] * vt
     s_f, s_t = vf * np.conj(i_f), vt * np.conj(i_t)

@@ -1,0 +1,717 @@
+"""Optimal flow with all that may move: closed forms, optimality by differences, enumeration, whole days, outages."""
+
+from __future__ import annotations
+
+from itertools import combinations, product
+from typing import Any
+
+import numpy as np
+import pytest
+
+from tests.core.test_optimal_flow import WIDE, random_case, silent, two_bus, with_answer
+from tests.helpers import at, bus, line, load, network, run_study, source
+from vastmesh.core.errors import InvalidFields
+from vastmesh.core.network import Network, Update
+from vastmesh.core.results.state import solve_as_set
+from vastmesh.core.studies import STUDIES, Inputs
+from vastmesh.core.studies.optimal_flow import OptimalFlowOptions
+from vastmesh.core.studies.optimal_flow._build import Case, build
+from vastmesh.core.studies.optimal_flow._grid import Optimum, settled
+from vastmesh.core.studies.optimal_flow._problem import solve
+
+MVA_60 = 60.0 / (3**0.5 * 132) * 1e3
+
+
+def everything_moves(seed: int) -> Network:
+    """A random network with taps, a shifter, banks, demand to shed, an interface, capability, costs in steps and of Mvarh."""
+    net = random_case(seed)
+    plants = [e.id for e in net.elements() if e.kind == "generator"]
+    lines = [e.id for e in net.elements() if e.kind == "line"]
+    loads = [e.id for e in net.elements() if e.kind == "load"]
+    net.apply([
+        Update(id=plants[0], values={"cost_blocks": "20 12; 40 31; 80 55", "capability": "0 -25 35; 40 -20 30; 80 -5 10"}),
+        Update(id=plants[1], values={"cost_per_mvarh": 1.5}),
+        Update(id=loads[0], values={"shed_most_pct": 40.0, "shed_cost": 60.0}),
+        Update(id=lines[1], values={"angle_limit_deg": 1.5}),
+    ])  # fmt: skip
+    unit = {"kind": "transformer", "rated_mva": 60, "hv_kv": 132, "lv_kv": 33, "impedance_pct": 11, "x_over_r": 25,
+            "vector_group": "YNyn0"}  # fmt: skip
+    items = [
+        bus("low", 33), bus("low2", 33), load("low", 12.0, 7.0), load("low2", 8.0, 2.0), line("low", "low2", r_ohm_per_km=0.1,
+                                                                                              x_ohm_per_km=0.3, length_km=4),
+        {**unit, "id": "T", "hv_bus": "b1", "lv_bus": "low", "tap_step_pct": 1.25, "tap_min": -8, "tap_max": 8},
+        {**unit, "id": "S", "hv_bus": "b2", "lv_bus": "low2", "holds_flow": True, "shift_step_deg": 0.5, "shift_most_deg": 10},
+        {"kind": "shunt", "id": "C", "bus": "low", "step_mvar": 2.5, "steps": 4, "steps_on": 1},
+        {"kind": "interface", "id": "I", "members": [lines[0], "-" + lines[-1]], "most_mw": 15.0, "least_mw": -40.0},
+    ]  # fmt: skip
+    return Network.from_items([*net.to_items(), *items])
+
+
+ALL = {"taps": True, "shifters": True, "banks": True, "shed": True, "steps": "any"}
+
+
+def violation(case: Case, found: Optimum) -> float:
+    """Largest breach of any equation or limit, written down anew from the settled network, per unit."""
+    g, lim = settled(case.grid, found), case.limits
+    v = found.v * np.exp(1j * found.theta)
+    y = np.zeros((g.n, g.n), complex)
+    np.add.at(y, (g.row, g.col), g.y)
+    taken = v * np.conj(y @ v) + (g.load[0] + g.load[2] * found.v + g.load[4] * found.v**2) + 1j * (
+        g.load[1] + g.load[3] * found.v + g.load[5] * found.v**2)  # fmt: skip
+    given = np.zeros(g.n, complex)
+    np.add.at(given, g.at, found.p + 1j * found.q)
+    worst = float(np.abs(taken - given).max())
+    for x, low, high in ((found.v, lim.v_low, lim.v_high), (found.p, lim.p_low, lim.p_high), (found.q, lim.q_low, lim.q_high),
+                         (found.turn, *lim.turn), (found.shift, *lim.shift), (found.bank, *lim.bank), (found.shed,
+                             *lim.shed)):  # fmt: skip
+        worst = max(worst, float(np.maximum(low - x, x - high).max(initial=0.0)))
+    i_f, i_t = g.ports[0] * v[g.frm] + g.ports[1] * v[g.to], g.ports[2] * v[g.frm] + g.ports[3] * v[g.to]
+    worst = max(worst, float((np.abs(i_f) - lim.most_from).max()), float((np.abs(i_t) - lim.most_to).max()))
+    through = np.bincount(lim.interfaces.which, lim.interfaces.sign * (v[g.frm] * np.conj(i_f)).real[lim.interfaces.branch],
+                          len(lim.interfaces.low))  # fmt: skip
+    worst = max(worst, float(np.maximum(lim.interfaces.low - through, through - lim.interfaces.high).max(initial=0.0)))
+    x = np.concatenate(
+        [found.theta, found.v, found.p, found.q, found.turn, found.shift, found.bank, found.shed, found.further]
+    )
+    rows = np.bincount(lim.rows.row, lim.rows.value * x[lim.rows.col], len(lim.rows))
+    return max(worst, float(np.maximum(lim.rows.low - rows, rows - lim.rows.high).max(initial=0.0)))
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_with_everything_moving_the_answer_keeps_all_limits_and_prices_are_what_one_more_costs(seed: int) -> None:
+    net = everything_moves(seed)
+    case = build(net, net.condition, OptimalFlowOptions(**ALL, **WIDE))
+    assert case is not None
+    assert (len(case.movers.turns), len(case.movers.banks), len(case.movers.sheds)) == (2, 1, 1)
+    found = solve([case.state], silent)[0]
+    assert found.found, found.ending
+    assert violation(case, found) < 1e-7
+    result = run_study("optimal_flow", net, **ALL, **WIDE)
+    assert result.summary["off_pu"] < 1e-7  # type: ignore[operator]
+    assert result.summary["value"] == pytest.approx(found.value, rel=1e-7)
+    buses, b = result.tables["buses"], {c.name: c.values for c in result.tables["buses"].columns}
+    parts = b["energy"] + b["losses"] + b["limits"]
+    assert np.allclose(parts, b["price"], atol=1e-4 * np.abs(b["price"]).max())
+    assert np.allclose(b["losses_q"] + b["limits_q"], b["price_q"], atol=1e-4 * np.abs(b["price"]).max())
+    ident = "low2"
+    values = []
+    for step in (-0.02, 0.02):
+        made = Network.from_items([*net.to_items(), {"kind": "load", "id": "extra", "bus": ident, "active_power_mw": step,
+                                                     "reactive_power_mvar": 0.0}])  # fmt: skip
+        values.append(run_study("optimal_flow", made, **ALL, **WIDE).summary["value"])
+    assert len(buses)
+    assert (values[1] - values[0]) / 0.04 == pytest.approx(at(result, "buses", ident, "price"), rel=1e-4)  # type: ignore[operator]
+
+
+@pytest.mark.parametrize("seed", [0, 2, 4])
+def test_nothing_that_keeps_the_limits_nearby_is_better(seed: int) -> None:
+    """10,000 points along directions that keep the equations to first order, corrected by Newton to keep them exactly: none that
+    keeps all limits costs less."""
+    net = everything_moves(seed)
+    case = build(net, net.condition, OptimalFlowOptions(**ALL, **WIDE))
+    assert case is not None
+    found = solve([case.state], silent)[0]
+    rng = np.random.default_rng(seed)
+    lim, g = case.limits, settled(case.grid, found)
+    y = np.zeros((g.n, g.n), complex)
+    np.add.at(y, (g.row, g.col), g.y)
+    slack = int(np.flatnonzero(np.isfinite(lim.angle))[0])
+    source_ = int(np.flatnonzero(g.at == slack)[0])
+    others = np.arange(len(g.at)) != source_
+    tried, better = 0, 0
+    cost = case.state.cost
+    place = case.state.layout.place("p")
+    for _ in range(2000):
+        size = float(rng.choice([1e-3, 1e-2, 0.1]))
+        p, q = found.p.copy(), found.q.copy()
+        p[others] = np.clip(p[others] + size * rng.normal(size=others.sum()), lim.p_low[others], lim.p_high[others])
+        q[others] = np.clip(q[others] + size * rng.normal(size=others.sum()), lim.q_low[others], lim.q_high[others])
+        v = found.v * np.exp(1j * found.theta)
+        v[slack] *= 1 + 0.01 * size * rng.normal()
+        given = np.zeros(g.n, complex)
+        np.add.at(given, g.at[others], (p + 1j * q)[others])
+        for _ in range(60):  # fixed point on the impedance form keeps it independent of the solver's derivatives
+            size_v = np.abs(v)
+            s = given - (g.load[0] + g.load[2] * size_v + g.load[4] * size_v**2) - 1j * (
+                g.load[1] + g.load[3] * size_v + g.load[5] * size_v**2)  # fmt: skip
+            keep = np.arange(g.n) != slack
+            new = np.linalg.solve(y[np.ix_(keep, keep)], np.conj(s[keep] / v[keep]) - y[keep, slack] * v[slack])
+            moved = np.abs(new - v[keep]).max()
+            v[keep] = new
+            if moved < 1e-12:
+                break
+        into = v * np.conj(y @ v)
+        s_slack = (
+            into[slack] + g.load[0][slack] + g.load[2][slack] * abs(v[slack]) + g.load[4][slack] * abs(v[slack]) ** 2
+        )
+        p[source_] = s_slack.real - given[slack].real
+        point = Optimum("", 0, 0.0, np.angle(v), np.abs(v), p, q, *[np.zeros(0)] * 7, turn=found.turn, shift=found.shift,
+                        bank=found.bank, shed=found.shed, further=found.further)  # fmt: skip
+        q[source_] = (into[slack].imag + g.load[1][slack] + g.load[3][slack] * abs(v[slack]) + g.load[5][slack] * abs(v[slack])
+                      ** 2 - given[slack].imag)  # fmt: skip
+        plain = case.limits.rows
+        physical = np.array([what != "cost" for _, what in case.rows])
+        rows = np.bincount(plain.row, plain.value * np.concatenate([point.theta, point.v, p, q, point.turn, point.shift,
+            point.bank,
+                           point.shed, point.further])[plain.col], len(plain))  # fmt: skip
+        low, high = np.where(physical, plain.low, -np.inf), np.where(physical, plain.high, np.inf)
+        if np.maximum(low - rows, rows - high).max(initial=0.0) > 1e-9:
+            continue
+        no_rows = Case(**{**case.__dict__, "state": case.state.__class__(case.grid, lim.__class__(**{**lim.__dict__, "rows":
+                       lim.rows.__class__()}), cost, case.state.start)})  # fmt: skip
+        if violation(no_rows, point) > 1e-9:
+            continue
+        tried += 1
+        spent = cost.linear[place] @ p + cost.square[place] @ p**2 + _further(case, p, q)
+        best = cost.linear[place] @ found.p + cost.square[place] @ found.p**2 + _further(case, found.p, found.q)
+        better += spent < best - 1e-6 * abs(best)
+    assert tried >= 50
+    assert better == 0
+
+
+def _further(case: Case, p: np.ndarray, q: np.ndarray) -> float:
+    """What costs in steps and of reactive power come to, from the fields themselves."""
+    total = 0.0
+    for k, ident in enumerate(case.plants.ident):
+        e: Any = case.network[ident]
+        total += getattr(e, "cost_per_mvarh", 0.0) * abs(q[k]) * case.base
+        if e.cost_blocks:
+            mw, spent, before = p[k] * case.base, 0.0, 0.0
+            for to, price in ((20, 12), (40, 31), (80, 55)):
+                spent += price * (min(max(mw, before), to) - before)
+                before = to
+            total += spent
+    return total
+
+
+def test_steps_of_cost_follow_the_field() -> None:
+    net = two_bus()
+    net.apply(
+        [
+            Update(id="g", values={"cost_blocks": "15 5; 40 18; 150 70"}),
+            Update(id="source-a", values={"cost_per_mwh": 20.0}),
+        ]
+    )
+    result = run_study("optimal_flow", net, **WIDE)
+    assert at(result, "plants", "g", "after_mw") == pytest.approx(40.0, abs=1e-4)
+    assert result.summary["cost"] == pytest.approx(15 * 5 + 25 * 18 + 60 * 20, rel=1e-6)
+    assert result.summary["value"] == pytest.approx(result.summary["cost"], rel=1e-6)
+    linear = run_study("optimal_flow", net, equations="linear", **WIDE)
+    assert linear.summary["value"] == pytest.approx(1725.0, rel=1e-9)
+    net.apply([Update(id="g", values={"cost_blocks": "15 30; 40 18"})])
+    for equations in ("exact", "linear"):
+        with pytest.raises(InvalidFields, match="fall from 30 to 18"):
+            run_study("optimal_flow", net, equations=equations, **WIDE)
+
+
+def test_demand_is_shed_where_that_is_cheaper_than_a_limit() -> None:
+    """60 MVA of line for 100 MW: 20 MW by the machine, the rest is shed at its cost, which sets the price."""
+    net = two_bus(rating_a=MVA_60)
+    net.apply([Update(id="g", values={"most_mw": 20.0}),
+               Update(id=next(e.id for e in net.elements() if e.kind == "load"), values={"shed_most_pct": 30,
+                   "shed_cost": 900.0})])  # fmt: skip
+    assert not run_study("optimal_flow", net, branches="power", **WIDE).account.converged
+    result = run_study("optimal_flow", net, branches="power", shed=True, **WIDE)
+    assert result.account.converged
+    served = result.tables["moved"]["after"][0]
+    assert served == pytest.approx(80.0, abs=0.3)
+    assert at(result, "buses", "b", "price") == pytest.approx(900.0, rel=1e-4)
+    assert result.summary["off_pu"] < 1e-8  # type: ignore[operator]
+    flow = solve_as_set(with_answer(net, result))
+    assert at(flow, "buses", "b", "voltage_pu") == pytest.approx(at(result, "buses", "b", "after_pu"), abs=3e-6)
+    least = run_study("optimal_flow", net, branches="power", shed=True, best="least_shedding", **WIDE)
+    assert least.summary["value"] == pytest.approx(100 - served, abs=0.3)
+    assert "of demand shed" in least.statement
+
+
+def test_soft_limits_are_exceeded_at_their_price_and_no_further() -> None:
+    net = two_bus(rating_a=MVA_60)
+    dear = run_study("optimal_flow", net, branches="power", limits="soft", overload_price=100.0, **WIDE)
+    assert dear.summary["exceeded"] == 0  # a MWh of the machine costs 50 more, an overload 100
+    assert at(dear, "branches", "a-b", "used_pct") == pytest.approx(100, abs=1e-3)
+    cheap = run_study("optimal_flow", net, branches="power", limits="soft", overload_price=10.0, **WIDE)
+    assert cheap.summary["exceeded"] == 1
+    assert at(cheap, "plants", "g", "after_mw") == pytest.approx(0.0, abs=1e-3)
+    assert cheap.findings[0].element == "a-b"
+    assert at(cheap, "buses", "b", "price") == pytest.approx(30.0, abs=0.5)
+
+
+def tapped() -> Network:
+    """A source, a tapped transformer and a capacitor before reactive demand."""
+    return network(
+        bus("a", 132), bus("b", 33), source("a"), load("b", 40.0, 20.0),
+        {"kind": "transformer", "id": "T", "hv_bus": "a", "lv_bus": "b", "rated_mva": 60, "hv_kv": 132, "lv_kv": 33,
+         "impedance_pct": 12, "x_over_r": 20, "vector_group": "YNyn0", "tap_step_pct": 1.25, "tap_min": -8, "tap_max": 8,
+         "tap_position": 0},
+        {"kind": "shunt", "id": "C", "bus": "b", "step_mvar": 5.0, "steps": 4, "steps_on": 0},
+    )  # fmt: skip
+
+
+def test_taps_and_steps_end_whole_and_are_the_best_of_all_there_are() -> None:
+    """Least losses over all 17 positions times 5 steps, each solved by the load flow."""
+    net = tapped()
+    options = {"best": "losses", "voltages": False, "active": False, "taps": True, "banks": True, "bands": "entered",
+        "low_pu": 0.95,
+               "high_pu": 1.03}  # fmt: skip
+    result = run_study("optimal_flow", net, **options)
+    assert result.account.converged
+    moved = dict(zip(result.tables["moved"]["what"], result.tables["moved"]["after"], strict=True))
+    assert moved["Tap position"] == pytest.approx(round(moved["Tap position"]), abs=1e-9)
+    assert moved["Steps on"] == pytest.approx(round(moved["Steps on"]), abs=1e-9)
+    best = np.inf
+    for position, steps in product(range(-8, 9), range(5)):
+        net.apply([Update(id="T", values={"tap_position": position}), Update(id="C", values={"steps_on": steps})])
+        flow = solve_as_set(net)
+        volts = [at(flow, "buses", b, "voltage_pu") for b in "ab"]
+        if all(0.95 <= v <= 1.03 for v in volts):
+            best = min(best, flow.summary["active_loss_mw"])  # type: ignore[type-var]
+    assert result.summary["losses_mw"] == pytest.approx(best, rel=1e-6)
+    any_size = run_study("optimal_flow", tapped(), **options, steps="any")
+    assert any_size.summary["losses_mw"] <= best + 1e-9
+    assert any("Whole steps cost" in n for n in result.account.notes)
+    flow = solve_as_set(with_answer(tapped(), result))
+    assert flow.summary["active_loss_mw"] == pytest.approx(best, rel=1e-6)
+
+
+def test_an_automatic_tap_is_offered_so_that_it_stays_there() -> None:
+    net = tapped()
+    net.apply([Update(id="T", values={"regulates": True, "target_pu": 0.97, "band_pct": 2.0})])
+    result = run_study("optimal_flow", net, best="losses", active=False, voltages=False, taps=True, banks=True, bands="entered",
+                       low_pu=0.95, high_pu=1.05)  # fmt: skip
+    flow = solve_as_set(with_answer(net, result))
+    assert at(flow, "buses", "b", "voltage_pu") == pytest.approx(at(result, "buses", "b", "after_pu"), abs=1e-5)
+
+
+def test_a_shifter_sends_power_round_the_line_that_is_full() -> None:
+    """Two equal ways of which one is rated for a third: shifted by what the angles need, both carry what they may."""
+    items = [bus("a", 132), bus("m", 132), bus("b", 132), source("a", cost_per_mwh=20.0), load("b", 100.0, 0.0),
+             line("a", "b", id="l1", r_ohm_per_km=0.0, x_ohm_per_km=20.0, rating_a=MVA_60 * 35 / 60),
+             line("m", "b", id="l2", r_ohm_per_km=0.0, x_ohm_per_km=10.0),
+             {"kind": "transformer", "id": "S", "hv_bus": "a", "lv_bus": "m", "rated_mva": 100, "hv_kv": 132, "lv_kv": 132,
+              "impedance_pct": 6, "x_over_r": 1e5, "vector_group": "YNyn0", "holds_flow": True, "shift_step_deg": 0.1,
+              "shift_most_deg": 20}]  # fmt: skip
+    net = network(*items)
+    assert not run_study("optimal_flow", net, **WIDE).account.converged
+    for steps in ("any", "whole"):
+        result = run_study("optimal_flow", net, shifters=True, steps=steps, **WIDE)
+        assert result.account.converged, result.statement
+        assert at(result, "branches", "l1", "used_pct") <= 100 + 1e-6
+    flow = solve_as_set(with_answer(net, result))
+    assert at(flow, "buses", "b", "angle_deg") == pytest.approx(np.degrees(_angle(net, result)), abs=1e-3)
+
+
+def _angle(net: Network, result: Any) -> float:
+    case = build(with_answer(net, result), net.condition, OptimalFlowOptions(**WIDE))
+    assert case is not None
+    node = case.pattern.row[case.arrays.bus_id.index("b")]
+    return float(case.state.start[node])
+
+
+def test_interfaces_and_angles_hold_and_cost() -> None:
+    net = random_case(1)
+    free = run_study("optimal_flow", net)
+    lines = [e.id for e in net.elements() if e.kind == "line"][:2]
+    through = sum(at(free, "branches", i, "active_mw") for i in lines)
+    some = Network.from_items(
+        [*net.to_items(), {"kind": "interface", "id": "I", "members": lines, "most_mw": through - 3.0}]
+    )
+    held = run_study("optimal_flow", some)
+    assert sum(at(held, "branches", i, "active_mw") for i in lines) == pytest.approx(through - 3.0, abs=1e-5)
+    assert held.summary["value"] > free.summary["value"]  # type: ignore[operator]
+    saves = next(
+        s for i, s in zip(held.tables["binding"]["id"], held.tables["binding"]["saves"], strict=True) if i == "I"
+    )
+    values = []
+    for step in (-0.05, 0.05):
+        some.apply([Update(id="I", values={"most_mw": through - 3.0 + step})])
+        values.append(run_study("optimal_flow", some).summary["value"])
+    assert (values[0] - values[1]) / 0.1 == pytest.approx(saves, rel=1e-3)  # type: ignore[operator]
+    linear = run_study("optimal_flow", some, equations="linear")
+    assert sum(at(linear, "branches", i, "active_mw") for i in lines) <= through - 2.95 + 1e-6
+    some.apply([Update(id="I", values={"members": [*lines, "gone"]})])
+    assert any("gone" in n for n in run_study("optimal_flow", some).account.notes)
+
+
+def test_other_things_that_are_best() -> None:
+    net = random_case(4)
+    cost = run_study("optimal_flow", net)
+    flat = run_study("optimal_flow", net, best="flattest")
+    off = {
+        name: float(((r.tables["buses"]["after_pu"] - 1) ** 2).sum()) for name, r in (("cost", cost), ("flat", flat))
+    }
+    assert off["flat"] < off["cost"]
+    assert flat.summary["value"] == pytest.approx(1e4 * off["flat"], rel=1e-6)
+    reserve = run_study("optimal_flow", net, best="reserve")
+    middle = {name: sum((q - 5.0) ** 2 for i, q in zip(r.tables["plants"]["id"], r.tables["plants"]["after_mvar"], strict=True) if
+                        i.startswith("g")) for name, r in (("cost", cost), ("reserve", reserve))}  # fmt: skip
+    assert middle["reserve"] < middle["cost"]
+    both = run_study("optimal_flow", net, best="weighted", by_cost=1.0, by_losses=200.0)
+    assert cost.summary["cost"] <= both.summary["cost"] + 1e-6  # type: ignore[operator]
+    assert both.summary["losses_mw"] < cost.summary["losses_mw"]  # type: ignore[operator]
+    least = run_study("optimal_flow", net, best="losses").summary["losses_mw"]
+    assert least <= both.summary["losses_mw"] + 1e-9  # type: ignore[operator]
+    with pytest.raises(ValueError, match="one weight at least"):
+        OptimalFlowOptions(best="weighted", by_cost=0.0)
+
+
+def test_wind_is_curtailed_only_as_far_as_it_must_be() -> None:
+    net = two_bus(rating_a=MVA_60)
+    net.apply([Update(id="g", values={"energy": "wind", "active_power_mw": 150.0, "cost_per_mwh": 0.0, "curtailment_cost": 5.0}),
+               Update(id="source-a", values={"least_mw": -1000.0})])  # fmt: skip
+    result = run_study("optimal_flow", net, branches="power", best="least_curtailment", **WIDE)
+    assert (
+        at(result, "plants", "g", "after_mw") == pytest.approx(160.0, abs=1.0)
+        or at(result, "plants", "g", "after_mw") <= 150.0
+    )
+    assert at(result, "plants", "g", "after_mw") == pytest.approx(
+        150.0, abs=1e-3
+    )  # 100 of demand and 50 back through the line
+    net.apply([Update(id="g", values={"active_power_mw": 200.0, "rated_mva": 250.0})])
+    result = run_study("optimal_flow", net, branches="power", best="least_curtailment", **WIDE)
+    assert at(result, "plants", "g", "after_mw") == pytest.approx(160.0, abs=0.5)
+    assert "of wind and sun not taken" in result.statement
+    fixed = run_study("optimal_flow", net, branches="power", curtail=False, **WIDE)
+    assert not fixed.account.converged
+
+
+def test_nearly_as_cheap_is_within_half_a_per_cent_and_moves_less() -> None:
+    net = random_case(3)
+    result = run_study("optimal_flow", net)
+    table = result.tables["alternative"]
+    assert sum(table["more"]) <= 0.005 * result.summary["value"] * 1.0001  # type: ignore[operator]
+    moved = [float(((table[c] - table["before_mw"]) ** 2).sum()) for c in ("after_mw", "other_mw")]
+    assert moved[1] < moved[0]
+    assert "alternative" not in run_study("optimal_flow", net, alternatives=False).tables
+
+
+# Relaxations
+
+
+@pytest.mark.parametrize("seed", [0, 2])
+def test_no_smaller_relaxation_does_by_enumeration(seed: int) -> None:
+    """With the line limits and the most of the plants raised as said there is an answer; with the sum of it 2 % less, spread in
+    any of many ways over the same limits and over all others, there is none."""
+    net = random_case(seed)
+    plants = [e.id for e in net.elements() if e.kind == "generator"]
+    demand = sum(e.active_power_mw for e in net.elements() if e.kind == "load")  # type: ignore[attr-defined]
+    constant = {"constant_power_pct": 100, "constant_impedance_pct": 0}
+    net.apply([Update(id=e.id, values=constant) for e in net.elements() if e.kind == "load"])
+    net.apply([Update(id=i, values={"most_mw": 8.0}) for i in plants])
+    net.apply([Update(id="source-b0", values={"most_mw": demand - 24.0 - 15.0})])
+    result = run_study("optimal_flow", net)
+    assert not result.account.converged
+    rows = result.tables["relaxations"]
+    by = {
+        (i, w): (float(n), float(is_))
+        for i, w, n, is_ in zip(rows["id"], rows["what"], rows["needed"], rows["limit"], strict=True)
+    }
+    most = {k: v for k, v in by.items() if k[1] == "Most active power"}
+    total = sum(n - is_ for n, is_ in most.values())
+    assert total > 14.0
+    fields = [*plants, "source-b0"]
+    was = {i: (8.0 if i in plants else demand - 39.0) for i in fields}
+    rng = np.random.default_rng(seed)
+    for share in [*np.eye(len(fields)), *rng.dirichlet(np.ones(len(fields)), 2)]:
+        tried = net.copy()
+        tried.apply(
+            [
+                Update(id=i, values={"most_mw": was[i] + 0.98 * total * float(s)})
+                for i, s in zip(fields, share, strict=True)
+            ]
+        )
+        assert not run_study("optimal_flow", tried, bands="entered", low_pu=0.94, high_pu=1.06).account.converged
+    enough = net.copy()
+    enough.apply([Update(id=i, values={"most_mw": was[i] + (most.get((i, "Most active power"), (was[i],
+        0))[0] - was[i]) * 1.001 + 1e-3})
+                  for i in fields])  # fmt: skip
+    others = [k for k in by if k[1] != "Most active power"]
+    assert others or run_study("optimal_flow", enough).account.converged
+
+
+# Outages
+
+
+def three_bus(**more: Any) -> Network:
+    """Cheap source, dear machine at the demand, two ways between of which each carries 70 MW for long and 90 for a time."""
+    ends = {
+        "r_ohm_per_km": 0.0,
+        "x_ohm_per_km": 20.0,
+        "rating_a": MVA_60 * 70 / 60,
+        "emergency_rating_a": MVA_60 * 90 / 60,
+    }
+    return network(
+        bus("a", 132), bus("b", 132), source("a", cost_per_mwh=20.0), load("b", 120.0, 0.0), line("a", "b", id="l1", **ends),
+        line("a", "b", id="l2", **ends),
+        {"kind": "generator", "id": "g", "bus": "b", "active_power_mw": 10, "rated_mva": 150, "cost_per_mwh": 70.0,
+         "q_min_mvar": -80, "q_max_mvar": 80, "control": "voltage", **more},
+    )  # fmt: skip
+
+
+def test_what_survives_the_loss_of_a_line_costs_what_it_must() -> None:
+    """Preventive: 90 MW over what is left. Corrective with 1 MW/min and 15 min: 15 more. Without outages 120 MW, by both."""
+    tight = {"branches": "power", "bands": "entered", "low_pu": 0.999999, "high_pu": 1.000001}
+    alone = run_study("optimal_flow", three_bus(), **tight)
+    assert at(alone, "plants", "g", "after_mw") == pytest.approx(0.0, abs=0.1)
+    secure = run_study("optimal_flow", three_bus(), outages="branches", **tight)
+    assert secure.account.converged, secure.account
+    x = 20.0 / 132**2 * 100
+    carried = 100 * np.sin(2 * np.arcsin(0.9 * x / 2)) / x  # |S| of 90 MVA at 1 p.u. both ends
+    assert at(secure, "plants", "g", "after_mw") == pytest.approx(120 - carried, abs=0.02)
+    assert at(secure, "buses", "b", "price") == pytest.approx(70.0, abs=0.05)
+    assert secure.summary["value_without_outages"] == pytest.approx(2400.0, rel=1e-3)
+    table = secure.tables["outages"]
+    assert all(table["kept"])
+    assert max(table["worst_pct"]) == pytest.approx(100.0, abs=0.1)
+    moving = run_study(
+        "optimal_flow", three_bus(ramp_mw_per_min=1.0), outages="branches", after="corrective", minutes=15, **tight
+    )
+    assert moving.account.converged
+    assert at(moving, "plants", "g", "after_mw") == pytest.approx(120 - carried - 15, abs=0.05)
+    # Every outage by a load flow of its own, without the element.
+    for lost in ("l1", "l2"):
+        net = with_answer(three_bus(), secure)
+        net.apply([Update(id=lost, values={"in_service": False})])
+        flow = solve_as_set(net)
+        other = "l2" if lost == "l1" else "l1"
+        assert at(flow, "branches", other, "loading_pct") <= 100 * 90 / 70 * 1.001
+
+
+def test_outages_that_nothing_survives_are_explained_and_those_that_cut_off_are_named() -> None:
+    net = three_bus(most_mw=5.0)
+    result = run_study("optimal_flow", net, outages="branches", branches="power", **WIDE)
+    assert not result.account.converged
+    assert "No state survives every outage" in result.statement
+    assert "after the loss of" in result.statement
+    single = two_bus()
+    note = run_study("optimal_flow", single, outages="branches", **WIDE).account.notes
+    assert any("cuts something off" in n for n in note)
+
+
+@pytest.mark.parametrize("seed", [1, 3])
+def test_random_networks_are_secure_by_load_flows_of_their_own(seed: int) -> None:
+    net = random_case(seed)
+    limits = [
+        Update(id=e.id, values={"emergency_rating_a": e.rating_a * 1.2}) for e in net.elements() if e.kind == "line"
+    ]  # type: ignore[attr-defined]
+    net.apply(limits)
+    result = run_study("optimal_flow", net, outages="branches", bands="entered", low_pu=0.85, high_pu=1.15)
+    if not result.account.converged:
+        assert "No state survives" in result.statement
+        return
+    table = result.tables["outages"]
+    assert all(table["kept"])
+    for lost in table["id"]:
+        out = with_answer(net, result)
+        out.apply([Update(id=lost, values={"in_service": False})])
+        flow = solve_as_set(out)
+        assert flow.account.converged
+        assert np.nanmax(flow.tables["branches"]["loading_pct"]) <= 120.1
+
+
+# Linear
+
+
+def test_losses_counted_are_those_of_the_load_flow_nearly_and_prices_rise_with_them() -> None:
+    net = random_case(2)
+    result = run_study("optimal_flow", net, equations="linear", losses_counted=True)
+    assert result.summary["losses_mw"] == pytest.approx(result.summary["ac_losses_mw"], rel=0.25)
+    mw = dict(zip(result.tables["plants"]["id"], result.tables["plants"]["after_mw"], strict=True))
+    demand = sum(e.active_power_mw for e in net.elements() if e.kind == "load")  # type: ignore[attr-defined]
+    assert sum(mw.values()) - demand == pytest.approx(result.summary["losses_mw"], abs=1e-5)
+    values = []
+    ident = next(e.bus for e in net.elements() if e.kind == "load")  # type: ignore[attr-defined]
+    for step in (-0.05, 0.05):
+        made = Network.from_items([*net.to_items(), {"kind": "load", "id": "x", "bus": ident, "active_power_mw": step,
+                                                     "reactive_power_mvar": 0.0}])  # fmt: skip
+        values.append(run_study("optimal_flow", made, equations="linear", losses_counted=True).summary["value"])
+    assert (values[1] - values[0]) / 0.1 == pytest.approx(at(result, "buses", ident, "price"), rel=1e-3)  # type: ignore[operator]
+
+
+@pytest.mark.parametrize("seed", range(5))
+def test_plants_on_or_off_are_the_best_of_all_combinations(seed: int) -> None:
+    net = random_case(seed)
+    plants = [e.id for e in net.elements() if e.kind == "generator"]
+    rng = np.random.default_rng(seed)
+    for i in plants:
+        net.apply([Update(id=i, values={"may_stop": True, "least_mw": 15.0, "cost_running": float(rng.uniform(50, 400)),
+                                        "start_cost": float(rng.uniform(0, 200)), "cost_rising": 0.0,
+                                        "active_power_mw": float(rng.choice([0.0, 20.0]))})])  # fmt: skip
+    net.apply([Update(id="source-b0", values={"cost_rising": 0.0})])
+    result = run_study("optimal_flow", net, equations="linear", whole=True, branches="power")
+    best = np.inf
+    for on in product([False, True], repeat=len(plants)):
+        tried = net.copy()
+        fixed = 0.0
+        for i, runs in zip(plants, on, strict=True):
+            e: Any = net[i]
+            if runs:
+                fixed += e.start_cost * (e.active_power_mw == 0.0)
+                tried.apply([Update(id=i, values={"may_stop": False, "most_mw": 80.0})])
+            else:
+                tried.apply([Update(id=i, values={"may_stop": False, "in_service": False})])
+        answer = run_study("optimal_flow", tried, equations="linear", branches="power")
+        if answer.account.converged:
+            best = min(best, answer.summary["value"] + fixed)  # type: ignore[operator]
+    if not np.isfinite(best):
+        assert not result.account.converged
+        return
+    assert result.summary["value"] == pytest.approx(best, rel=1e-6)
+    assert result.summary["gap"] <= 1e-5  # type: ignore[operator]
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+def test_branches_opened_are_the_best_choice_by_trying_them_all(seed: int) -> None:
+    net = random_case(seed)
+    net.apply(
+        [Update(id=e.id, values={"cost_rising": 0.0}) for e in net.elements() if e.kind in ("generator", "source")]
+    )
+    lines = [e.id for e in net.elements() if e.kind == "line"]
+    net.apply([Update(id=i, values={"rating_a": 0.45 * net[i].rating_a}) for i in lines])  # type: ignore[attr-defined]
+    result = run_study("optimal_flow", net, equations="linear", openings=2, branches="power")
+    best = np.inf
+    for lost in [(), *combinations(lines, 1), *combinations(lines, 2)]:
+        tried = net.copy()
+        tried.apply([Update(id=i, values={"in_service": False}) for i in lost])
+        buses = sum(e.kind == "bus" for e in net.elements())
+        case = build(tried, tried.condition, OptimalFlowOptions(equations="linear", branches="power"))
+        if case is None or case.grid.n < buses:
+            continue  # something is cut off
+        answer = run_study("optimal_flow", tried, equations="linear", branches="power")
+        if answer.account.converged:
+            best = min(best, answer.summary["value"])  # type: ignore[type-var]
+    if not np.isfinite(best):
+        assert not result.account.converged
+    else:
+        assert result.summary["value"] == pytest.approx(best, rel=1e-5)
+
+
+def test_whole_numbers_that_can_t_be_are_said() -> None:
+    with pytest.raises(ValueError, match="whole numbers need the linear"):
+        OptimalFlowOptions(whole=True)
+    with pytest.raises(InvalidFields, match="may stop"):
+        run_study("optimal_flow", two_bus(), equations="linear", whole=True, **WIDE)
+
+
+# A day
+
+DAY = "0.5 1 0; 1.0 1 0; 0.5 1 0; 1.0 1 0"
+
+
+def stored(**more: Any) -> Network:
+    """A source whose cost rises, demand, and storage beside it."""
+    return network(
+        bus("a", 132), bus("b", 132), source("a", cost_per_mwh=10.0, cost_rising=0.5), load("b", 100.0, 0.0),
+        line("a", "b", r_ohm_per_km=0.0, x_ohm_per_km=2.0),
+        {"kind": "generator", "id": "s", "bus": "b", "energy": "storage", "active_power_mw": 0.0, "rated_mva": 30.0,
+         "energy_mwh": 60.0, "energy_now_pct": 50.0, "round_trip_pct": 100.0, "q_min_mvar": -30, "q_max_mvar": 30,
+         "control": "voltage", **more},
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("equations", ["exact", "linear"])
+def test_storage_levels_the_day_as_far_as_its_energy_goes(equations: str) -> None:
+    """Without losses and with cost rising alike, the best day is level: 75 MW each hour, 25 MW in and out of storage."""
+    result = run_study("optimal_flow", stored(), time="day", day=DAY, equations=equations, **WIDE)
+    assert result.account.converged, result.account
+    plants = result.tables["plants"]
+    source_ = list(plants["id"]).index("source-a")
+    for h in range(4):
+        assert plants[f"h{h:02d}"][source_] == pytest.approx(75.0, abs=1e-3)
+    assert result.summary["value"] == pytest.approx(4 * (10 * 75 + 0.5 * 75**2), rel=1e-6)
+    assert result.tables["stored"]["h03"][0] == pytest.approx(30.0, abs=1e-4)
+    price = [result.tables["buses"][f"h{h:02d}"][0] for h in range(4)]
+    assert price == pytest.approx([85.0] * 4, rel=1e-4)
+
+
+@pytest.mark.parametrize("equations", ["exact", "linear"])
+def test_a_round_trip_that_loses_splits_the_prices_by_what_it_loses(equations: str) -> None:
+    result = run_study("optimal_flow", stored(round_trip_pct=80.0), time="day", day=DAY, equations=equations, **WIDE)
+    price = [result.tables["buses"][f"h{h:02d}"][0] for h in range(4)]
+    assert price[0] / price[1] == pytest.approx(0.8, rel=1e-4)
+    assert result.summary["value"] < 2 * (500 + 0.5 * 2500 + 1000 + 0.5 * 10000)  # type: ignore[operator]
+
+
+@pytest.mark.parametrize("equations", ["exact", "linear"])
+def test_ramps_hold_between_hours(equations: str) -> None:
+    net = two_bus()
+    net.apply([Update(id="g", values={"cost_per_mwh": 5.0, "ramp_mw_per_min": 0.25})])
+    result = run_study("optimal_flow", net, time="day", day="0.2 1 0; 1.0 1 0; 1.0 1 0", equations=equations, bands="entered",
+                       low_pu=0.9, high_pu=1.1)  # fmt: skip
+    g = [result.tables["plants"][f"h{h:02d}"][list(result.tables["plants"]["id"]).index("g")] for h in range(3)]
+    assert np.abs(np.diff(g)).max() <= 15 + 1e-5
+    free = run_study(
+        "optimal_flow", two_bus(), time="day", day="0.2 1 0; 1.0 1 0; 1.0 1 0", equations=equations, **WIDE
+    )
+    assert free.account.converged
+
+
+def test_a_day_of_starts_is_the_best_of_all_schedules() -> None:
+    net = two_bus()
+    net.apply([Update(id="g", values={"may_stop": True, "least_mw": 30.0, "cost_per_mwh": 15.0, "cost_running": 120.0,
+        "start_cost": 90.0,
+                                      "active_power_mw": 0.0}), Update(id="source-a", values={"least_mw": 0.0})])  # fmt: skip
+    day = [0.2, 1.0, 0.25, 0.9]
+    result = run_study("optimal_flow", net, time="day", day="; ".join(f"{d} 1 0" for d in day), equations="linear", whole=True,
+                       **WIDE)  # fmt: skip
+    best = np.inf
+    for on in product([0, 1], repeat=4):
+        spent, before = 0.0, 0
+        for d, runs in zip(day, on, strict=True):
+            demand = 100 * d
+            given = demand if runs else 0.0
+            spent += np.inf if runs and demand < 30 else 0.0  # neither may take in
+            spent += 15 * given + 20 * (demand - given) + 120 * runs + 90 * (runs and not before)
+            before = runs
+        best = min(best, spent)
+    assert result.summary["value"] == pytest.approx(best, rel=1e-6)
+    assert result.summary["cost"] == pytest.approx(best, rel=1e-6)
+
+
+def test_a_day_that_can_t_be_is_told_by_its_hours() -> None:
+    net = two_bus(rating_a=MVA_60)
+    net.apply([Update(id="g", values={"most_mw": 20.0})])
+    result = run_study("optimal_flow", net, time="day", day="0.5 1 0; 1 1 0", branches="power", **WIDE)
+    assert not result.account.converged
+    assert "Hours that fail by themselves: 1" in result.statement
+    with pytest.raises(ValueError, match="three shares"):
+        OptimalFlowOptions(time="day", day="12 1 1")
+
+
+def test_the_next_answer_needs_no_new_expression() -> None:
+    """Demand, costs and ratings are figures of the same equations."""
+    from vastmesh.core.studies.optimal_flow import _problem
+
+    net = random_case(5)
+    first = build(net, net.condition, OptimalFlowOptions())
+    net.apply(
+        [
+            Update(id=e.id, values={"active_power_mw": e.active_power_mw * 1.02})
+            for e in net.elements()
+            if e.kind == "load"
+        ]
+    )  # type: ignore[attr-defined]
+    net.apply([Update(id="source-b0", values={"cost_per_mwh": 33.0})])
+    second = build(net, net.condition, OptimalFlowOptions())
+    assert first is not None
+    assert second is not None
+    solve([first.state], silent)
+    before = list(_problem._programs)
+    found = solve([second.state], silent)[0]
+    assert list(_problem._programs) == before
+    _problem._programs.clear()
+    assert found.value == pytest.approx(solve([second.state], silent)[0].value, rel=1e-9)
+    warm = solve([second.state], silent, warm=True)[0]
+    assert warm.value == pytest.approx(found.value, rel=1e-8)
+    assert warm.iterations < found.iterations
+
+
+def test_it_can_be_stopped_while_outages_are_tried() -> None:
+    from vastmesh.core.studies import StopRequested
+
+    def stop(share: float, words: str) -> None:
+        if "outage" in words:
+            raise StopRequested
+
+    study = STUDIES["optimal_flow"]
+    with pytest.raises(StopRequested):
+        study.run(Inputs(three_bus()), study.options(outages="branches", **WIDE), stop)  # type: ignore[call-arg]
