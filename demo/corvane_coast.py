@@ -96,7 +96,7 @@ def transmission() -> list[Item]:
         bus("Quillport 33 A", 33, (2740, 380), bar=180, **port),
         bus("Quillport 33 B", 33, (3060, 380), bar=180, **port),
         {"kind": "source", "id": "Bulk supply", "bus": "Ambry 132", "voltage_pu": 1.025, "fault_max_mva": 5500,
-         "fault_min_mva": 4200, "x_over_r": 12},
+         "fault_min_mva": 4200, "x_over_r": 12, "cost_per_mwh": 34.0},
         line("Ambry - Lowmere", "Ambry 132", "Lowmere 132", 38, "Al/St 300 132 kV overhead"),
         line("Lowmere - Quillport", "Lowmere 132", "Quillport 132", 31, "Al/St 300 132 kV overhead"),
         line("Ambry - Thessel Head", "Ambry 132", "Thessel Head 132", 44, "Alloy 175 132 kV overhead"),
@@ -104,10 +104,11 @@ def transmission() -> list[Item]:
         line("Gannet Down - Lowmere", "Gannet Down 132", "Lowmere 132", 12, "Alloy 175 132 kV overhead"),
         transformer("T-TH", ("Thessel Head 132", 132), ("Thessel Head 13.8", 13.8), 80),
         generator("Thessel Head hydro", "Thessel Head 13.8", 40, "hydro", rated_mva=75, control="voltage",
-                  voltage_pu=1.01, q_min_mvar=-25, q_max_mvar=35),
+                  voltage_pu=1.01, q_min_mvar=-25, q_max_mvar=35, cost_per_mwh=56.0, least_mw=-70, energy_mwh=320,
+                  energy_now_pct=60, round_trip_pct=76, ramp_mw_per_min=8),
         transformer("T-G1", ("Gannet Down 132", 132), ("Gannet Down 33", 33), 63, vector_group="YNd11"),
         generator("Gannet Down wind", "Gannet Down 33", 52, "wind", rated_mva=58, control="power_factor",
-                  power_factor=0.99),
+                  power_factor=0.99, cost_per_mwh=0.0, curtailment_cost=8.0),
         transformer("T-A1", ("Ambry 132", 132), ("Ambry 33", 33), 40, tap_position=0),
         transformer("T-L1", ("Lowmere 132", 132), ("Lowmere 33", 33), 40, tap_position=-2),
         transformer("T-L2", ("Lowmere 132", 132), ("Lowmere 33", 33), 40, tap_position=-2),
@@ -325,10 +326,10 @@ def lantern_row() -> list[Item]:
 
 def rules() -> list[Item]:
     def condition(ident: str, name: str, demand: float, classes: dict[str, float], energies: dict[str, float],
-                  values: dict[str, dict[str, Any]] | None = None) -> Item:  # fmt: skip
+                  values: dict[str, dict[str, Any]] | None = None, states: dict[str, str] | None = None) -> Item:  # fmt: skip
         return {
             "kind": "condition", "id": ident, "name": name, "demand_factor": demand, "class_factors": classes,
-            "energy_factors": energies, **({"values": values} if values else {}),
+            "energy_factors": energies, **({"values": values} if values else {}), **({"states": states} if states else {}),
         }  # fmt: skip
 
     def limits(ident: str, name: str, above: float, to: float, *values: float) -> Item:
@@ -347,6 +348,10 @@ def rules() -> list[Item]:
             {"Kesterby bank": {"steps_on": 4}},
         ),
         condition("autumn-night", "Windy autumn night", 0.35, {"charging": 1.6}, {"solar": 0.0, "wind": 1.0}),
+        # It pays to pump by night, and with this line out the one to Thessel Head is too weak for the cheapest dispatch.
+        condition(
+            "tower-work", "Tower work, night", 0.7, {}, {"solar": 0.0, "wind": 0.35}, states={"Ambry - Lowmere": "out"}
+        ),
         limits("limits-lv", "Low voltage", 0, 1, 0.90, 0.93, 1.08, 1.10),
         limits("limits-mv", "Medium voltage", 1, 45, 0.94, 0.95, 1.05, 1.06),
         limits("limits-hv", "High voltage", 45, 300, 0.90, 0.95, 1.08, 1.10),

@@ -5,7 +5,7 @@ from ._cause import Cause, Proposal
 from ._comparison import Comparison, compare_tables
 from ._figure import Axis, Bound, Figure, Series
 from ._finding import Finding
-from ._limits import emergency_factor
+from ._limits import loading_allowed, voltage_band
 from ._places import places, words_of
 from ._quantity import Quantity, quantities_in, quantity_of
 from ._result import Result
@@ -28,10 +28,11 @@ __all__ = [
     "Series",
     "Table",
     "compare_tables",
-    "emergency_factor",
+    "loading_allowed",
     "places",
     "quantities_in",
     "quantity_of",
     "summarise_groups",
+    "voltage_band",
     "words_of",
 ]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..network import Item, Line, Network, Transformer
+from ..network import Item, Line, Network, Transformer, VoltageLimits
 from ..severity import Severity
 from ._finding import Finding
 from ._table import Table
@@ -17,6 +17,25 @@ def emergency_factor(item: Item) -> float:
     if isinstance(item, Line) and item.rating_a and item.emergency_rating_a:
         return max(item.emergency_rating_a / item.rating_a, 1.0)
     return 1.0
+
+
+BAND = (0.9, 1.1)  # p.u., where a network says nothing
+
+
+def voltage_band(network: Network, limit_set: str, ident: str, kv: float) -> tuple[float, float]:
+    """Lowest and highest voltage allowed at a bus, p.u.: by its own limits, or those of the network for its nominal voltage."""
+    own = network.items.get(getattr(network[ident], "voltage_limits", None) or "")
+    levels = network.voltage_limits(limit_set)
+    fitting = (
+        own if isinstance(own, VoltageLimits) else next((v for v in levels if v.above_kv < kv <= v.up_to_kv), None)
+    )
+    return (fitting.low_breach_pu, fitting.high_breach_pu) if fitting else BAND
+
+
+def loading_allowed(item: Item, limit_set: str) -> float:
+    """Share of its rating that a branch may carry under a set of limits."""
+    own = (getattr(item, "loading_limit_pct", None) or 100.0) / 100
+    return float(own * (emergency_factor(item) if limit_set == "emergency" else 1.0))
 
 
 def overload_words(item: Item, loading_pct: float) -> str:

@@ -105,7 +105,7 @@ def ramp() -> Any:
 
 
 _GIVEN: When = {"energy": ("wind", "solar")}
-_STORES: When = {"energy": ("storage",)}
+_STORES: When = {"energy": ("storage", "hydro")}
 
 
 def cost_of_curtailing() -> Any:
@@ -125,7 +125,8 @@ def start_cost() -> Any:
 
 def energy_stored() -> Any:
     return quantity("Energy",
-        "That it can store; a day's optimal flow moves it between hours. Four hours of its rating when blank",
+        "That it can store; a day's optimal flow moves it between hours. Of storage four hours of its rating when blank; of "
+                    "hydro only what can pump stores (least power below 0)",
                     unit="MWh", default=None, ge=0, le=1e7, group="dispatch", when=_STORES)  # fmt: skip
 
 

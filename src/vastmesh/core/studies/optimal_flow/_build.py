@@ -26,18 +26,17 @@ from ...network import (
     Shunt,
     Source,
     Transformer,
-    VoltageLimits,
     capability_of,
     cost_blocks_of,
     price_of,
 )
-from ...results import emergency_factor
+from ...results import loading_allowed
+from ...results import voltage_band as band_of
 from ...results.state import LiveLoadFlow
 from ._grid import Cost, Grid, Interfaces, Layout, Limits, Moving, RowsOf, State
 from ._options import OptimalFlowOptions
 
 _ANY_P = 1e4  # per unit: no bound to speak of
-_BAND = (0.9, 1.1)
 _SHED_OTHERWISE = 1e3  # of a MW shed, where something else than cost is best
 
 
@@ -305,12 +304,7 @@ def voltage_band(
     """Lowest and highest voltage of a bus: its own limits, those of the network, or what was entered."""
     if options.bands == "entered":
         return options.low_pu, options.high_pu
-    levels = network.voltage_limits(condition.limit_set)
-    own = network.items.get(getattr(network[ident], "voltage_limits", None) or "")
-    fitting = (
-        own if isinstance(own, VoltageLimits) else next((lv for lv in levels if lv.above_kv < kv <= lv.up_to_kv), None)
-    )
-    return (fitting.low_breach_pu, fitting.high_breach_pu) if fitting else _BAND
+    return band_of(network, condition.limit_set, ident, kv)
 
 
 def branch_limits(
@@ -328,8 +322,7 @@ def branch_limits(
     known: dict[int, float] = {}
     for e in set(b["element"][branch].tolist()):
         item = network[arrays.element_id[e]]
-        own = (getattr(item, "loading_limit_pct", None) or 100.0) / 100
-        known[e] = share * own * (emergency_factor(item) if emergency else 1.0)
+        known[e] = share * loading_allowed(item, "emergency" if emergency else "normal")
     shares = np.array([known[e] for e in b["element"][branch].tolist()])
     for ends, current in zip(most, by_current, strict=True):
         # A line's rated power is its rated current at nominal voltage, which per unit is the same figure.

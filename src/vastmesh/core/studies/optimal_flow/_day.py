@@ -83,16 +83,17 @@ def _at(condition: Condition, demand: float, wind: float, sun: float) -> Conditi
     return condition.model_copy(update={"demand_factor": condition.demand_factor * demand, "energy_factors": energies})
 
 
+def _stores(e: Generator | Inverter) -> bool:
+    """Whether it moves energy from hour to hour: hydro does where it can pump."""
+    return e.energy == "storage" or (e.energy == "hydro" and e.energy_mwh is not None and (e.least_mw or 0.0) < 0)
+
+
 def _storage(case: Case) -> Storage:
     """Plants that store, and may be dispatched."""
     found: list[tuple[int, float, float, float]] = []
     for k, ident in enumerate(case.plants.ident):
         e = case.network[ident]
-        if (
-            isinstance(e, Generator | Inverter)
-            and e.energy == "storage"
-            and case.limits.p_low[k] < case.limits.p_high[k]
-        ):
+        if isinstance(e, Generator | Inverter) and _stores(e) and case.limits.p_low[k] < case.limits.p_high[k]:
             size = e.energy_mwh if e.energy_mwh is not None else _HOURS * (e.rated_mva or 0.0)
             found.append(
                 (k, size / case.base, size / case.base * e.energy_now_pct / 100, (e.round_trip_pct / 100) ** 0.5)

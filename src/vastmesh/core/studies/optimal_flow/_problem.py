@@ -7,8 +7,8 @@ may move turns and shifts of branches, steps of banks and shares of demand shed.
 
 at both ends of branches |I|² or |S|² at most the square of its limit, linear rows and powers through interfaces within bounds,
 everything else between bounds; linear rows couple several states. A branch whose turns move is taken between two nodes of its
-own, behind ideal ratios. Solved by an interior-point method with exact first and second derivatives (IPOPT through CasADi: Wächter,
-Biegler, Math. Programming 106, 2006).
+own, behind ideal ratios. Solved by an interior-point method with exact first and second derivatives (IPOPT through CasADi:
+Wächter, Biegler, Math. Programming 106, 2006).
 
 The expression is built once for what the equations are made of; demand, costs and limits of branches are parameters, all other
 limits bounds, so that the next solution with other ones is without building anything.

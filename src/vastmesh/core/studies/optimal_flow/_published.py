@@ -147,13 +147,17 @@ def binding_of(case: Case, found: Optimum, unit: str) -> Table:
             )
         )
     rows += _at_movers(case, found)
-    rows = sorted((r for r in rows if r[4] > _TOLD * scale and np.isfinite(r[2])), key=lambda r: -r[4])
+    rows = [r for r in rows if r[4] > _TOLD * scale and np.isfinite(r[2])]
+    steps = {id(r): r[4] * (1.0 if r[3] == "%" else abs(r[2]) / 10) for r in rows}
+    rows.sort(key=lambda r: -steps[id(r)])
     return Table("binding", "What binds", [
         Column("id", "Id", [r[0] for r in rows], fixed=True),
         Column("name", "Name", [case.network[r[0]].name for r in rows], fixed=True),
         Column("what", "Limit", [r[1] for r in rows], fixed=True), Column("limit", "Is", np.array([r[2] for r in rows]), None, 3),
         Column("unit", "Unit", [r[3] for r in rows], fixed=True),
         Column("saves", "One more saves", np.array([r[4] for r in rows]), None, 4, f"{unit}, by one more of its unit"),
+        Column("step", "A step saves", np.array([steps[id(r)] for r in rows]), None, 2,
+               f"{unit}, by 10 % more of a rating or power, by 1 % more of a voltage, as long as its price stays: in this order"),
     ])  # fmt: skip
 
 
@@ -231,9 +235,10 @@ def moved_of(case: Case, found: Optimum) -> Table:
 
 def binds_most(binding: Table) -> str:
     """The dearest limit, in words."""
-    if not len(binding):
-        return "no limit binds"
-    return f"what binds most is {binding['name'][0]}, {binding['what'][0].lower()}"
+    grid = [n for n, what in enumerate(binding["what"]) if not what.endswith("active power")]
+    if not grid:
+        return "no limit of the network binds"
+    return f"what binds most is {binding['name'][grid[0]]}, {binding['what'][grid[0]].lower()}"
 
 
 def scheme_of(case: Case, found: Optimum, *, linear: bool = False) -> list[dict[str, Any]]:
