@@ -282,6 +282,35 @@ def test_an_automatic_tap_is_offered_so_that_it_stays_there() -> None:
     assert at(flow, "buses", "b", "voltage_pu") == pytest.approx(at(result, "buses", "b", "after_pu"), abs=1e-5)
 
 
+def test_a_regulator_in_a_line_is_moved_like_a_tap() -> None:
+    items = [bus("a", 11), bus("m", 11), bus("b", 11), source("a"), load("b", 2.0, 0.8),
+             line("a", "m", r_ohm_per_km=0.5, x_ohm_per_km=0.4, length_km=2), line("m", "b", id="l2", r_ohm_per_km=0.5,
+                 x_ohm_per_km=0.4,
+                                                                                   length_km=2),
+             {"kind": "regulator", "id": "R", "from_bus": "m", "to_bus": "m2", "automatic": False}, bus("m2", 11)]  # fmt: skip
+    items[6] = {**items[6], "from_bus": "m2"}
+    options = {
+        "best": "losses",
+        "voltages": False,
+        "active": False,
+        "taps": True,
+        "bands": "entered",
+        "low_pu": 0.9,
+        "high_pu": 1.08,
+    }
+    net = network(*items)
+    result = run_study("optimal_flow", net, **options)
+    assert result.account.converged, result.account
+    best = np.inf
+    for position in range(-16, 17):
+        net.apply([Update(id="R", values={"tap_position": position})])
+        flow = solve_as_set(net)
+        volts = [at(flow, "buses", b, "voltage_pu") for b in ("m", "m2", "b")]
+        if all(0.9 <= v <= 1.08 for v in volts):
+            best = min(best, flow.summary["active_loss_mw"])  # type: ignore[type-var]
+    assert result.summary["losses_mw"] == pytest.approx(best, rel=1e-6)
+
+
 def test_a_shifter_sends_power_round_the_line_that_is_full() -> None:
     """Two equal ways of which one is rated for a third: shifted by what the angles need, both carry what they may."""
     items = [bus("a", 132), bus("m", 132), bus("b", 132), source("a", cost_per_mwh=20.0), load("b", 100.0, 0.0),

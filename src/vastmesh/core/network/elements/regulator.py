@@ -7,6 +7,7 @@ from pydantic import model_validator
 from ..fields import choice, quantity, reference
 from ..items import Element, Role
 from ._control import compensation, continuous, delay, held_bus
+from ._market import optimised
 from ._phases import Taps, check_phase_taps, phase_tap, taps
 
 _AUTO = {"automatic": (True,)}
@@ -41,6 +42,7 @@ class Regulator(Element):
     ldc_x_ohm: float = compensation("X", when=_AUTO)
     continuous: bool = continuous(when=_AUTO)
     delay_s: float = delay(when=_AUTO)
+    optimised: bool = optimised("taps")
     taps: Taps = taps()
     tap_a: int | None = phase_tap("A", _PER_PHASE)
     tap_b: int | None = phase_tap("B", _PER_PHASE)

@@ -33,6 +33,7 @@ from ...network import (
 from ...results import loading_allowed
 from ...results import voltage_band as band_of
 from ...results.state import LiveLoadFlow
+from ._changer import changer_of
 from ._grid import Cost, Grid, Interfaces, Layout, Limits, Moving, RowsOf, State
 from ._options import OptimalFlowOptions
 
@@ -222,23 +223,19 @@ def _movers(
     turns: list[tuple[int, int, str, float, float, tuple[float, float], tuple[float, float]]] = []
     if options.taps or options.shifters:
         for k, e in enumerate(elements.tolist()):
-            if arrays.element_kind[e] != "transformer":
+            t = network.items.get(arrays.element_id[e])
+            changer = changer_of(t)
+            if t is None or changer is None:
                 continue
-            t = network[arrays.element_id[e]]
-            if not isinstance(t, Transformer) or not t.optimised:
-                continue
-            side = 0 if t.tap_side == "hv" else 1
-            end, kv = (b["from"], t.hv_kv) if side == 0 else (b["to"], t.lv_kv)
-            now = (
-                float(b["ratio_from" if side == 0 else "ratio_to"][branch[k]])
-                * float(arrays.bus_kv[end[branch[k]]])
-                / (kv or 1.0)
-            )
-            steps = options.taps and t.tap_step_pct and t.tap_max > t.tap_min and t.taps != "per_phase"
-            least, most = sorted((t.tapped_turns(t.tap_min), t.tapped_turns(t.tap_max))) if steps else (now, now)
+            side, r = changer.side, branch[k]
+            end, other = (b["from"][r], b["to"][r]) if side == 0 else (b["to"][r], b["from"][r])
+            rated = changer.rated_kv or float(arrays.bus_kv[other])
+            now = float(b["ratio_from" if side == 0 else "ratio_to"][r]) * float(arrays.bus_kv[end]) / rated
+            steps = options.taps and changer.step and changer.high > changer.low
+            least, most = sorted((changer.turns(changer.low), changer.turns(changer.high))) if steps else (now, now)
             angle = float(b["shift"][branch[k]])
             shift = (0.0, 0.0)
-            if options.shifters and t.holds_flow:
+            if options.shifters and isinstance(t, Transformer) and t.holds_flow:
                 zero = angle - (t.clock_shift_rad() - np.radians(t.phase_shift_deg))
                 shift = (-np.radians(t.shift_most_deg) - zero, np.radians(t.shift_most_deg) - zero)
             if least < most or shift[0] < shift[1]:

@@ -86,7 +86,9 @@ class OptimalFlowOptions(BaseModel):
     )
     voltages: bool = choice("Voltages held", "Set-points of sources and machines; else voltages there stay as they are",
                             default=True, group="may move")  # fmt: skip
-    taps: bool = choice("Taps", "Of transformers with a tap changer", default=False, group="may move")
+    taps: bool = choice(
+        "Taps", "Of transformers with a tap changer, and of voltage regulators", default=False, group="may move"
+    )
     shifters: bool = choice("Phase shifters", "Of transformers that hold a flow", default=False, group="may move")
     banks: bool = choice("Capacitor steps", "Of capacitors and reactors", default=False, group="may move")
     steps: Literal["whole", "any"] = choice(

@@ -23,6 +23,7 @@ from ...network import (
 )
 from ...results import Axis, Column, Figure, Quantity, Series, Table
 from ._build import Case
+from ._changer import changer_of
 from ._grid import Optimum
 
 _TOLD = 1e-4  # of the price of energy, from which a limit counts as binding
@@ -192,16 +193,12 @@ def positions(case: Case, found: Optimum) -> dict[str, tuple[float, float, float
     """Of transformers that may move: tap position now and at best, angle now and at best, degrees."""
     told = {}
     for k, ident in enumerate(case.movers.turns):
-        t: Any = case.network[ident]
+        changer = changer_of(case.network[ident])
+        assert changer is not None
         now = case.movers.turns_now[k]
-
-        def position(turns: float, t: Any = t) -> float:
-            return (
-                float(t.tap_neutral + (turns - 1) / (t.tap_step_pct / 100)) if t.tap_step_pct else float(t.tap_position)
-            )
-
         angle = float(np.degrees(case.movers.angle_now[k]))
-        told[ident] = position(now), position(now * found.turn[k]), angle, angle + float(np.degrees(found.shift[k]))
+        turned = angle + float(np.degrees(found.shift[k]))
+        told[ident] = changer.position(now), changer.position(now * found.turn[k]), angle, turned
     return told
 
 
@@ -275,14 +272,15 @@ def _moves(case: Case, found: Optimum) -> list[dict[str, Any]]:
     volts = {b: float(found.v[r]) for b, r in zip(case.arrays.bus_id, case.pattern.row.tolist(), strict=True) if r >= 0}
     for k, (ident, (now, best, _, _)) in enumerate(positions(case, found).items()):
         t: Any = case.network[ident]
-        assert isinstance(t, Transformer)
+        changer = changer_of(t)
         values: dict[str, Any] = {}
         if case.limits.turn[0][k] < case.limits.turn[1][k] or now != best:
             values["tap_position"] = round(best)
-            if t.regulates:
-                held = volts.get(t.held_bus or t.lv_bus)
+            if changer is not None and changer.automatic:
+                at = t.held_bus or (t.lv_bus if isinstance(t, Transformer) else t.to_bus)
+                held = volts.get(at)
                 plain = held is not None and not t.ldc_r_ohm and not t.ldc_x_ohm and 0.8 <= held <= 1.2
-                values |= {"target_pu": round(held or 1.0, 4)} if plain else {"regulates": False}
+                values |= {"target_pu": round(held or 1.0, 4)} if plain else {changer.automatic: False}
         if abs(found.shift[k]) > 1e-9:
             values |= {
                 "phase_shift_deg": round(t.phase_shift_deg + float(np.degrees(found.shift[k])), 6),

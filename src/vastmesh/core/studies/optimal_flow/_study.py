@@ -18,6 +18,7 @@ from ...severity import Severity
 from ..base import Inputs, Progress
 from ._alternative import alternative_of
 from ._build import Case, build
+from ._changer import changer_of
 from ._check import put_into_load_flow
 from ._day import run_day
 from ._grid import Grid, Optimum, Soft, State, settled
@@ -155,11 +156,12 @@ def _sides(case: Case, found: Optimum) -> list[Side]:
 
     for k, (ident, (_, best, _, _)) in enumerate(positions(case, found).items()):
         t = case.network[ident]
-        assert isinstance(t, Transformer)
+        changer = changer_of(t)
+        assert changer is not None
         if limits.turn[0][k] < limits.turn[1][k]:
-            near, far = (t.tapped_turns(int(x)) / case.movers.turns_now[k] for x in both(best, t.tap_min, t.tap_max))
+            near, far = (changer.turns(x) / case.movers.turns_now[k] for x in both(best, changer.low, changer.high))
             sides.append(("turn", k, near, far))
-        if limits.shift[0][k] < limits.shift[1][k]:
+        if limits.shift[0][k] < limits.shift[1][k] and isinstance(t, Transformer):
             step, most = np.radians(t.shift_step_deg), int(t.shift_most_deg / t.shift_step_deg)
             zero = t.clock_shift_rad() - np.radians(t.phase_shift_deg) - case.movers.angle_now[k]
             near, far = (zero + step * x for x in both((found.shift[k] - zero) / step, -most, most))

@@ -1,0 +1,113 @@
+"""A network under a condition, measured again and again with switches, branches and shunts otherwise: what searches stand on."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ..electrical import NetArrays, apply_condition, compile_network, trace
+from ..electrical.admittance import two_ports
+from ..electrical.arrays import Bools, Floats, Ints
+from ..flow import Ending
+from ..flow.balanced import LoadFlowOptions, Problem
+from ..network import Bus, Condition, Network
+from ..results import loading_allowed, voltage_band
+from ..results.state import LiveLoadFlow
+
+_QUIET = ("tap", "phase", "bank", "curve")
+
+
+@dataclass(frozen=True)
+class Measured:
+    """Losses, MW; worst loading of what may be loaded, per cent of what is allowed, and where; sum by which limits are exceeded,
+    per unit of loading and of voltage; lowest and highest voltage, p.u.; buses without a supply."""
+
+    losses_mw: float
+    worst_pct: float
+    worst_at: str
+    excess: float
+    low_pu: float
+    high_pu: float
+    dead: int
+
+
+class Variants:
+    """Automatic controls stay where the load flow leaves them. ``arrays``: as they are; ``live``: buses that have a supply."""
+
+    def __init__(self, network: Network, condition: Condition) -> None:
+        found = LiveLoadFlow(network).linearise(condition)
+        seen = network.under(condition)
+        arrays = found.reading.arrays if found else apply_condition(compile_network(seen), condition)
+        quiet = {name: {k: c[:0] for k, c in arrays.tables[name].items()} for name in _QUIET}
+        if found is not None and len(arrays.tables["curve"]["bus"]):
+            machine = {k: c.copy() for k, c in arrays.tables["injection"].items()}
+            machine["q"] = np.where(
+                machine["control"] == 0, found.reading.machine_power.imag / arrays.base_mva, machine["q"]
+            )
+            quiet["injection"] = machine
+        self.network, self.condition = seen, condition
+        self.arrays: NetArrays = replace(arrays, tables={**arrays.tables, **quiet})
+        self.live: Bools = trace(self.arrays).live
+        self._ports = two_ports(self.arrays.tables["branch"])
+        self._most = self._limits()
+        bands = np.array(
+            [self._band(i, kv) for i, kv in zip(arrays.bus_id, arrays.bus_kv.tolist(), strict=True)]
+        ).reshape(-1, 2)
+        self._low, self._high = bands.T
+        self.count = 0
+
+    def _band(self, ident: str, kv: float) -> tuple[float, float]:
+        if not isinstance(self.network.items.get(ident), Bus):
+            return -np.inf, np.inf
+        return voltage_band(self.network, self.condition.limit_set, ident, kv)
+
+    def _limits(self) -> tuple[Floats, Floats]:
+        """Most current at the from and to ends of every branch, per unit; inf where none."""
+        b, amps = self.arrays.tables["branch"], self.arrays.base_current_a()
+        ids = [self.arrays.element_id[e] for e in b["element"].tolist()]
+        share = np.array([loading_allowed(self.network[i], self.condition.limit_set) for i in ids])
+        found = [share * b[f"rating_{end}_a"] / amps[b[end]] for end in ("from", "to")]
+        frm, to = (np.where(np.isfinite(m) & (m > 0), m, np.inf) for m in found)
+        return frm, to
+
+    def measure(
+        self, closed: Bools | None = None, out: Ints | None = None, shunts: Sequence[tuple[int, complex]] = ()
+    ) -> Measured | None:
+        """With switches ``closed`` (n_switch,), branch rows ``out`` out of service, and admittances per unit added at bus rows;
+        None where the load flow has no solution."""
+        self.count += 1
+        tables = dict(self.arrays.tables)
+        branch = tables["branch"]
+        kept = np.ones(len(branch["element"]), np.bool_)
+        if out is not None and len(out):
+            kept[out] = False
+            tables["branch"] = {k: c[kept] for k, c in branch.items()}
+        if closed is not None:
+            tables["switch"] = {**tables["switch"], "closed": closed}
+        if shunts:
+            rows, values = np.array([r for r, _ in shunts]), np.array([y for _, y in shunts])
+            own = tables["shunt"]
+            tables["shunt"] = {"element": np.r_[own["element"], np.full(len(rows), -1)], "bus": np.r_[own["bus"], rows],
+                               "y": np.r_[own["y"], values]}  # fmt: skip
+        arrays = replace(self.arrays, tables=tables)
+        problem = Problem(arrays)
+        solution = problem.solve(arrays, LoadFlowOptions())
+        if solution.attempt.ending is not Ending.CONVERGED:
+            return None
+        state, row = solution.attempt.state, problem.pattern.row
+        live = row >= 0
+        v = np.zeros(arrays.n_bus, complex)
+        v[live] = (state.v * np.exp(1j * state.theta))[row[live]]
+        p, f, t = self._ports, branch["from"][kept], branch["to"][kept]
+        i_f, i_t = p.ff[kept] * v[f] + p.ft[kept] * v[t], p.tf[kept] * v[f] + p.tt[kept] * v[t]
+        losses = float((v[f] * np.conj(i_f) + v[t] * np.conj(i_t)).real.sum() * arrays.base_mva)
+        used = np.maximum(np.abs(i_f) / self._most[0][kept], np.abs(i_t) / self._most[1][kept])
+        worst = int(np.argmax(used)) if len(used) else 0
+        size = np.abs(v[live])
+        below, above = self._low[live] - size, size - self._high[live]
+        excess = float(np.maximum(used - 1, 0).sum() + np.maximum(below, 0).sum() + np.maximum(above, 0).sum())
+        at = self.arrays.element_id[branch["element"][kept][worst]] if len(used) else ""
+        return Measured(losses, 100 * float(used.max(initial=0.0)), at, excess, float(size.min()), float(size.max()),
+                        int((self.live & ~live).sum()))  # fmt: skip
