@@ -207,9 +207,15 @@ def test_conditions_side_by_side(demo: Network) -> None:
         "Winter evening",
         "Summer noon",
         "Windy autumn night",
+        "Tower work, night",
     ]
     table = result.tables["buses"]
-    assert [c.label for c in table.columns[2:]] == ["Winter evening", "Summer noon", "Windy autumn night"]
+    assert [c.label for c in table.columns[2:]] == [
+        "Winter evening",
+        "Summer noon",
+        "Windy autumn night",
+        "Tower work, night",
+    ]
     assert np.nanmin(table["point_1"]) == pytest.approx(result.tables["points"]["lowest_voltage_pu"][0])
     only = run_sweep(demo, SweepOptions(quantity="conditions", conditions=("summer-noon",), automatic="on"), quiet)
     assert len(only.tables["points"]) == 1

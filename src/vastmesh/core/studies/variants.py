@@ -73,13 +73,20 @@ class Variants:
         return frm, to
 
     def measure(
-        self, closed: Bools | None = None, out: Ints | None = None, shunts: Sequence[tuple[int, complex]] = ()
-    ) -> Measured | None:
-        """With switches ``closed`` (n_switch,), branch rows ``out`` out of service, and admittances per unit added at bus rows;
-        None where the load flow has no solution."""
+        self, closed: Bools | None = None, out: Ints | None = None, shunts: Sequence[tuple[int, complex]] = (),
+        boosts: Sequence[tuple[int, int, float]] = (),
+    ) -> Measured | None:  # fmt: skip
+        """With switches ``closed`` (n_switch,), branch rows ``out`` out of service, admittances per unit added at bus rows, and
+        the voltage behind an end (0 from, 1 to) of branch rows raised by a factor; None where the load flow has no solution."""
         self.count += 1
         tables = dict(self.arrays.tables)
         branch = tables["branch"]
+        ports = self._ports
+        if boosts:
+            branch = tables["branch"] = {k: c.copy() if k.startswith("ratio") else c for k, c in branch.items()}
+            for at, side, factor in boosts:
+                branch["ratio_from" if side == 0 else "ratio_to"][at] /= factor
+            ports = two_ports(branch)
         kept = np.ones(len(branch["element"]), np.bool_)
         if out is not None and len(out):
             kept[out] = False
@@ -100,7 +107,7 @@ class Variants:
         live = row >= 0
         v = np.zeros(arrays.n_bus, complex)
         v[live] = (state.v * np.exp(1j * state.theta))[row[live]]
-        p, f, t = self._ports, branch["from"][kept], branch["to"][kept]
+        p, f, t = ports, branch["from"][kept], branch["to"][kept]
         i_f, i_t = p.ff[kept] * v[f] + p.ft[kept] * v[t], p.tf[kept] * v[f] + p.tt[kept] * v[t]
         losses = float((v[f] * np.conj(i_f) + v[t] * np.conj(i_t)).real.sum() * arrays.base_mva)
         used = np.maximum(np.abs(i_f) / self._most[0][kept], np.abs(i_t) / self._most[1][kept])
@@ -108,6 +115,6 @@ class Variants:
         size = np.abs(v[live])
         below, above = self._low[live] - size, size - self._high[live]
         excess = float(np.maximum(used - 1, 0).sum() + np.maximum(below, 0).sum() + np.maximum(above, 0).sum())
-        at = self.arrays.element_id[branch["element"][kept][worst]] if len(used) else ""
-        return Measured(losses, 100 * float(used.max(initial=0.0)), at, excess, float(size.min()), float(size.max()),
+        where = self.arrays.element_id[branch["element"][kept][worst]] if len(used) else ""
+        return Measured(losses, 100 * float(used.max(initial=0.0)), where, excess, float(size.min()), float(size.max()),
                         int((self.live & ~live).sum()))  # fmt: skip
