@@ -11,7 +11,7 @@ from ..electrical import NetArrays, apply_condition, compile_network, trace
 from ..electrical.admittance import two_ports
 from ..electrical.arrays import Bools, Floats, Ints
 from ..flow import Ending
-from ..flow.balanced import LoadFlowOptions, Problem
+from ..flow.balanced import LoadFlowOptions, Problem, State
 from ..network import Bus, Condition, Network
 from ..results import loading_allowed, voltage_band
 from ..results.state import LiveLoadFlow
@@ -48,7 +48,15 @@ class Variants:
             )
             quiet["injection"] = machine
         self.network, self.condition = seen, condition
+        # A place for a further admittance at every bus, so that what is added changes figures and no pattern.
+        own = arrays.tables["shunt"]
+        self._extra = len(own["element"])
+        quiet["shunt"] = {"element": np.r_[own["element"], np.full(arrays.n_bus, -1)], "bus": np.r_[own["bus"],
+            np.arange(arrays.n_bus)],
+                          "y": np.r_[own["y"], np.zeros(arrays.n_bus)]}  # fmt: skip
         self.arrays: NetArrays = replace(arrays, tables={**arrays.tables, **quiet})
+        self._problem: Problem | None = None
+        self._last: State | None = None
         self.live: Bools = trace(self.arrays).live
         self._ports = two_ports(self.arrays.tables["branch"])
         self._most = self._limits()
@@ -94,15 +102,21 @@ class Variants:
         if closed is not None:
             tables["switch"] = {**tables["switch"], "closed": closed}
         if shunts:
-            rows, values = np.array([r for r, _ in shunts]), np.array([y for _, y in shunts])
-            own = tables["shunt"]
-            tables["shunt"] = {"element": np.r_[own["element"], np.full(len(rows), -1)], "bus": np.r_[own["bus"], rows],
-                               "y": np.r_[own["y"], values]}  # fmt: skip
+            y = tables["shunt"]["y"].copy()
+            for bus, value in shunts:
+                y[self._extra + bus] += value
+            tables["shunt"] = {**tables["shunt"], "y": y}
         arrays = replace(self.arrays, tables=tables)
-        problem = Problem(arrays)
-        solution = problem.solve(arrays, LoadFlowOptions())
+        if closed is None and out is None:  # the same pattern as before
+            problem = self._problem = self._problem or Problem(arrays)
+            solution = problem.solve(arrays, LoadFlowOptions(start="last"), self._last)
+        else:
+            problem = Problem(arrays)
+            solution = problem.solve(arrays, LoadFlowOptions())
         if solution.attempt.ending is not Ending.CONVERGED:
             return None
+        if problem is self._problem and self._last is None:
+            self._last = solution.attempt.state
         state, row = solution.attempt.state, problem.pattern.row
         live = row >= 0
         v = np.zeros(arrays.n_bus, complex)

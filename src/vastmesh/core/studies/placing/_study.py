@@ -18,7 +18,7 @@ from ..base import Inputs, Progress, cases
 from ..variants import Measured, Variants
 from ._options import PlacingOptions
 
-_HOURS, _MOST = 8760.0, 5000
+_HOURS, _MOST, _SHORT = 8760.0, 5000, 8
 _BOOST, _POSITIONS = 0.00625, 16
 _EVEN = 1e-9
 
@@ -160,12 +160,30 @@ class _Search:
                     chosen, best, moved = [*rest, found[0]], found[1], True
         return chosen, best
 
-    def _best_of(self, rest: list[Device], candidates: list[Device], than: _Answer) -> tuple[Device, _Answer] | None:
-        best: tuple[Device, _Answer] | None = None
+    def _shortlist(self, rest: list[Device], candidates: list[Device]) -> list[Device]:
+        """Of many places those that are best with one size and setting, beside what stands already; then in all sizes."""
+        places: dict[tuple[int, int], list[Device]] = {}
         taken = {(d.place, d.side) for d in rest}
         for d in candidates:
-            if (d.place, d.side) in taken:
-                continue
+            if (d.place, d.side) not in taken:
+                places.setdefault((d.place, d.side), []).append(d)
+        if len(places) <= _SHORT:
+            return [d for some in places.values() for d in some]
+        beside = self.answer(frozenset(rest))
+        settings = beside.settings if beside else tuple({} for _ in self.states)
+        ranked: list[tuple[float, tuple[int, int]]] = []
+        for key, some in places.items():
+            middle = some[len(some) // 2]
+            hours = [self._measure(s, {**own, middle: middle.steps if middle.side < 0 else 4}) for s, own in zip(
+                self.states, settings, strict=True)]  # fmt: skip
+            self.progress(0.5, f"{len(ranked)} of {len(places)} places looked at")
+            ranked.append((sum(self._hour(m) if m else np.inf for m in hours), key))
+        chosen = {key for _, key in sorted(ranked)[:_SHORT]}
+        return [d for key, some in places.items() if key in chosen for d in some]
+
+    def _best_of(self, rest: list[Device], candidates: list[Device], than: _Answer) -> tuple[Device, _Answer] | None:
+        best: tuple[Device, _Answer] | None = None
+        for d in self._shortlist(rest, candidates):
             found = self.answer(frozenset([*rest, d]))
             if found is not None and found.cost < (best[1].cost if best else than.cost) - _EVEN:
                 best = d, found
@@ -288,6 +306,7 @@ def _published(
                                         "tried": float(count)}  # fmt: skip
     account = Account(Ending.CONVERGED, "Places", count, notes=[told], assumed=[
         "Automatic taps, capacitors and curves stay where the load flow as it stands leaves them.",
+        f"Of more than {_SHORT} places, those that are best with one size are looked at in all sizes, anew for every device.",
         "Every condition counts for the same number of hours of the year.",
         f"A regulator has {_POSITIONS} positions of {100 * _BOOST:g} % either way and no impedance in the search.",
     ])  # fmt: skip
