@@ -64,10 +64,10 @@ _DESK_OF = {
             "Filter design",
             "Filter search",
             "Emission limits",
-            "Optimal flow",
         ),
         "Decide",
     ),
+    **dict.fromkeys(("Optimal flow", "Open points", "Places", "Phase balancing"), "Optimise"),
     **dict.fromkeys(("Check", "Data", "Catalogue"), "Model"),
     **dict.fromkeys(("Jobs", "Runs", "Logbook"), "Record"),
 }

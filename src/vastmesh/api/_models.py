@@ -433,7 +433,7 @@ class StudyOut(BaseModel):
     live: bool
     follows: bool
     explains: bool
-    decides: bool
+    desk: Literal["studies", "optimise", "decide"]
     causes: bool
     fields: list[FieldSpec]
     options: dict[str, Any]

@@ -122,7 +122,7 @@ def studies() -> list[m.StudyOut]:
             live=s.live,
             follows=s.follows,
             explains=s.explain is not None,
-            decides=s.decides,
+            desk=s.desk,
             causes=s.cause is not None,
             fields=list(specs(s.options).values()),
             options=s.options.model_json_schema(),

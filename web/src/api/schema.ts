@@ -2565,8 +2565,11 @@ export interface components {
             follows: boolean;
             /** Explains */
             explains: boolean;
-            /** Decides */
-            decides: boolean;
+            /**
+             * Desk
+             * @enum {string}
+             */
+            desk: "studies" | "optimise" | "decide";
             /** Causes */
             causes: boolean;
             /** Fields */

@@ -6,6 +6,7 @@ import { IconButton, Pick } from '../design/controls'
 import { exact, parseNumber } from '../design/format'
 import { font } from '../design/tokens'
 import { type Item, number } from '../model/items'
+import { OPERATED, SET } from '../model/operated'
 import { updateOrTell } from '../session/queue'
 import { notify, useCondition } from '../session/store'
 
@@ -18,23 +19,6 @@ const Box = styled.div`
 `
 
 type Values = Readonly<Record<string, Readonly<Record<string, unknown>>>>
-
-/** What an operator sets; everything else is the network's. */
-const SET = new Set([
-  'control', 'voltage_pu', 'reactive_power_mvar', 'power_factor', 'active_power_mw', 'tap_position', 'regulates',
-  'automatic', 'target_pu', 'steps_on', 'holds_flow', 'flow_mw', 'phase_shift_deg', 'scheduled_mw', 'participation',
-]) // biome-ignore format: a list of words
-
-const OPERATED = new Set([
-  'generator',
-  'inverter',
-  'source',
-  'transformer',
-  'three_winding',
-  'regulator',
-  'shunt',
-  'filter',
-])
 
 export function ValuesHere({ item, kind }: { item: Item; kind: Kind }) {
   const condition = useCondition()

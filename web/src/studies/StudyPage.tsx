@@ -10,12 +10,13 @@ import { OneWorking } from '../card/Workings'
 import { Button, Pick, Plain, Primary } from '../design/controls'
 import { Mark } from '../design/Icon'
 import type { Item } from '../model/items'
+import { inCondition } from '../model/operated'
 import { tableOf } from '../model/results'
 import { changeOrTell } from '../session/edits'
 import { useKept } from '../session/kept'
 import { keepRun, pin } from '../session/runs'
 import { createScheme } from '../session/schemes'
-import { hover, lensOf, notify, select, useBench } from '../session/store'
+import { hover, lensOf, notify, select, useBench, useCondition } from '../session/store'
 import { openView } from '../shelf/desks'
 import { FigurePlot } from '../shelf/FigurePlot'
 import { ResultGrid } from '../shelf/tables/ResultGrid'
@@ -51,6 +52,20 @@ const List = styled.ul`
   button { border: none; background: none; padding: 0; text-align: left; font-weight: 500; min-height: 24px; cursor: pointer; } em { font-style: normal; color: ${(p) => p.theme.quiet}; }
 `
 const None = styled.p`padding: 16px; color: ${(p) => p.theme.quiet}; max-width: 620px;`
+
+/** What a study offers as values of a condition; null where a condition can't hold all of it. */
+function offer(result: StudyResult, condition: Item) {
+  if (!result.scheme?.length) return null
+  const items = useBench.getState().items
+  const { values, states } = condition as { values?: object; states?: object }
+  const found = inCondition(
+    result.scheme as Parameters<typeof inCondition>[0],
+    (id) => items.get(id)?.kind,
+    (values ?? {}) as Parameters<typeof inCondition>[2],
+    (states ?? {}) as Parameters<typeof inCondition>[3],
+  )
+  return found.left ? null : found
+}
 
 /** Tables beyond this many are chosen from a list, so that the answer keeps its height. */
 const MOST_TABS = 3
@@ -209,9 +224,18 @@ function Shown(props: {
       {label}
     </button>
   )
+  const condition = useCondition()
   const keep = async () => {
     const run = await keepRun(study.label, result.statement ?? '', address)
     if (run) notify('news', `${study.label} is kept among the runs.`)
+  }
+  const fitting = condition ? offer(result, condition) : null
+  const put = async () => {
+    if (!fitting || !condition) return
+    const words = `${study.label}: set-points in ${condition.name}`
+    const values = { values: fitting.values, states: fitting.states }
+    if (await changeOrTell(words, [{ op: 'update', id: condition.id, values, origins: {} }]))
+      notify('news', `Set in ${condition.name}; undo takes it back.`)
   }
   const make = async () => {
     // The state before stays behind every view as the pinned result.
@@ -263,6 +287,7 @@ function Shown(props: {
           />
         )}
         {(result.scheme?.length ?? 0) > 0 && <Plain onPress={() => void make()}>Make it a scheme</Plain>}
+        {fitting && condition && <Plain onPress={() => void put()}>Set it in {condition.name}</Plain>}
         <Plain onPress={() => void keep()}>Keep</Plain>
         {said && (
           <p data-testid="statement" title={said}>

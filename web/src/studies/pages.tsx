@@ -5,6 +5,9 @@ import { studiesQuery } from '../api/queries'
 import { later } from '../shelf/later'
 import { allViews, register } from '../shelf/registry'
 
+/** Where the pages of a desk begin among its other views. */
+const ORDER = { studies: 10, optimise: 30, decide: 60 } as const
+
 export function useStudyPages() {
   const { data } = useQuery(studiesQuery)
   useEffect(() => {
@@ -16,8 +19,8 @@ export function useStudyPages() {
         .map((s, n) => ({
           id: `study ${s.name}`,
           label: s.label,
-          desk: s.decides ? ('decide' as const) : ('studies' as const),
-          order: (s.decides ? 60 : 10) + n,
+          desk: s.desk,
+          order: ORDER[s.desk] + n,
           study: s.name,
           Body: later(async () => {
             const { StudyPage } = await import('./StudyPage')

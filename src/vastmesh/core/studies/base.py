@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel
 
@@ -127,7 +127,8 @@ class Study:
     than half a second. ``explain``: how the figures of its result at an element came about,
     under the options it was asked with. ``split``: how it comes apart
     into parts. ``ends_with_best``: asked to stop it answers with the best so far, which may take some seconds.
-    ``decides``: its answer is what to build or allow, and stands among the schemes. ``cause``: of a finding at an
+    ``desk``: where its page stands: among the questions about the network, among those that look for the best, or beside
+    the schemes, where its answer is what to build or allow. ``cause``: of a finding at an
     element by a quantity, with what was tried and helps.
     """
 
@@ -141,7 +142,7 @@ class Study:
     explain: Explain | None = None
     split: Split | None = None
     ends_with_best: bool = False
-    decides: bool = False
+    desk: Literal["studies", "optimise", "decide"] = "studies"
     cause: Causes | None = None
 
 

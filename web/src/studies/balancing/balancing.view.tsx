@@ -4,7 +4,7 @@ import type { View } from '../../shelf/registry'
 export const view: View = {
   id: 'balancing',
   label: 'Phase balancing',
-  desk: 'studies',
+  desk: 'optimise',
   order: 30,
   study: 'balancing',
   Body: later(async () => (await import('./Balance')).Balance),

@@ -69,7 +69,7 @@ register(
         purpose="A filter from its purpose: name plate, parts, ratings, its band, and what it does under every condition",
         options=DesignOptions,
         run=run_design,
-        decides=True,
+        desk="decide",
     )
 )
 register(
@@ -79,7 +79,7 @@ register(
         purpose="The cheapest filter that keeps every level and the power factor under every condition, with any steps on",
         options=SearchOptions,
         run=run_search,
-        decides=True,
+        desk="decide",
     )
 )
 register(
@@ -89,6 +89,6 @@ register(
         purpose="How much one customer may distort, by the stages of IEC TR 61000-3-6",
         options=EmissionOptions,
         run=run_emission,
-        decides=True,
+        desk="decide",
     )
 )

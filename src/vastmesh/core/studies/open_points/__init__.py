@@ -15,6 +15,6 @@ register(
         purpose="Which switches and lines are best open, for the least losses or the lowest loading",
         options=OpenPointsOptions,
         run=run_open_points,
-        decides=True,
+        desk="optimise",
     )
 )

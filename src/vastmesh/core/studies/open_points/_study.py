@@ -261,9 +261,9 @@ def _published(search: _Search, first: Bools, now: _Score, closed: Bools, score:
         statement = f"{does[0].upper()}{does[1:]}: {what}. {told}"
     figures = []
     if steps:
-        xs = list(range(len(steps) + 1))
+        xs = ["now", *(str(n + 1) for n in range(len(steps)))]
         losses = [now.losses_mw, *(f.losses_mw if f else np.nan for _, f in steps)]
-        figures = [Figure("steps", "Losses", Axis("Points moved", None, 0), Axis("Losses", "MW", 3), [
+        figures = [Figure("steps", "Losses", Axis("Points moved"), Axis("Losses", "MW", 3), [
             Series("losses", "after each", xs, losses, "points")])]  # fmt: skip
     assumed = ["Automatic taps, capacitors and curves stay where the load flow as it stands leaves them.",
                "A line that is opened is taken out of service; nothing of it stays under voltage."]  # fmt: skip

@@ -16,7 +16,7 @@ register(
         purpose="The best dispatch and voltages within all limits, the price of power at every bus, and what each limit costs",
         options=OptimalFlowOptions,
         run=run_optimal_flow,
-        decides=True,
+        desk="optimise",
         explain=explain_optimal_flow,
     )
 )

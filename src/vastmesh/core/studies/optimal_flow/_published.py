@@ -26,6 +26,7 @@ from ._build import Case
 from ._changer import changer_of
 from ._grid import Optimum
 
+_SHOWN = 0.01  # of the largest plant: smaller ones are in the table and not in the plot
 _TOLD = 1e-4  # of the price of energy, from which a limit counts as binding
 
 
@@ -324,7 +325,9 @@ def _same(old: Any, new: Any) -> bool:
 def figures_of(case: Case, found: Optimum) -> list[Figure]:
     ids, base = case.plants.ident, case.base
     price = {i: price_of(case.network[i]) for i in ids}
-    order = sorted(range(len(ids)), key=lambda n: price[ids[n]])
+    size = np.maximum(np.abs(case.plants.p), np.abs(found.p))
+    shown = [n for n in range(len(ids)) if size[n] > _SHOWN * float(size.max(initial=0.0))]
+    order = sorted(shown, key=lambda n: price[ids[n]])
     names: list[Any] = [case.network[ids[n]].name for n in order]
     most = (case.limits.p_high * base)[order]
     here = [ids[n] for n in order]

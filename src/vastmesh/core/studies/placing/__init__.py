@@ -15,6 +15,6 @@ register(
         purpose="Best places and sizes of capacitors and regulators over several conditions, by what they save in a year",
         options=PlacingOptions,
         run=run_placing,
-        decides=True,
+        desk="optimise",
     )
 )

@@ -254,7 +254,7 @@ def _published(
     for d, after in order:
         gain = before.cost - after.cost
         sets = [s[d] for s in best.settings]
-        words = f"saves {gain:.4g} a year"
+        words = f"saves {gain:,.0f} a year"
         if d.side < 0:
             ident = arrays.bus_id[d.place]
             size, unit = d.steps * options.step_mvar, "Mvar"
@@ -297,10 +297,10 @@ def _published(
     saved = none.cost - best.cost
     if rows:
         named = ", ".join(f"{r[2]} at {r[1]}" for r in rows)
-        costs = f"losses and limits {none.cost:.4g} now, {best.cost:.4g} then with what they cost"
-        statement = f"{len(rows)} devices save {saved:.4g} a year ({costs}): {named}. {told}"
+        costs = f"losses and limits {none.cost:,.0f} now, {best.cost:,.0f} then with what they cost"
+        statement = f"{len(rows)} devices save {saved:,.0f} a year ({costs}): {named}. {told}"
     else:
-        statement = f"No device pays: losses and limits cost {none.cost:.4g} a year. {told}"
+        statement = f"No device pays: losses and limits cost {none.cost:,.0f} a year. {told}"
     count = sum(s.count for s in search.states)
     summary: dict[str, float | None] = {"cost_before": none.cost, "cost": best.cost, "saved": saved, "devices": float(len(rows)),
                                         "tried": float(count)}  # fmt: skip
