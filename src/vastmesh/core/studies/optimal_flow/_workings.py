@@ -67,4 +67,26 @@ def _rent(network: Network, result: Result, table: Table, row: int) -> list[Work
     told.given("f", "price at its from end", float(table["price_from"][row]), "1/MWh", "this study")
     told.given("t", "price at its to end", float(table["price_to"][row]), "1/MWh", "this study")
     told.line("R", "rent", "t * (P - D) - f * P", "1/h", solver=float(table["rent"][row]))
-    return [told.working()]
+    return [told.working(), _two_buses(table, row)]
+
+
+def _two_buses(table: Table, row: int) -> Working:
+    """The dispatch that two buses with this branch between them would have: all of the cheap side's power that it carries, the
+    rest on the dear side."""
+    told = Ledger(
+        "By hand: two buses with this between them",
+        "A plant at each end at the price there, demand at the dear end: the cheap one gives what the branch carries, the dear
+        one the " "rest. Without losses and without other ways round; the network as it is has both.",
+    )
+    f, t = float(table["price_from"][row]), float(table["price_to"][row])
+    power = abs(float(table["active_mw"][row]))
+    told.given("c", "price at the cheap end", min(f, t), "1/MWh", "this study")
+    told.given("d", "price at the dear end", max(f, t), "1/MWh", "this study")
+    told.given("P", "carried", power, "MW", "this study")
+    told.given("E", "demand at the dear end, beyond what it carries: any figure you like", power, "MW", "example")
+    told.line("A", "an hour with the branch as it is", "c * P + d * E", "1/h")
+    told.line("B", "an hour if it carried all", "c * (P + E)", "1/h")
+    told.line("S", "that saves", "A - B", "1/h")
+    told.line("s", "one MW more of it saves", "d - c", "1/MWh")
+    told.line("r", "what the branch earns: power times the difference", "P * (d - c)", "1/h")
+    return told.working()
