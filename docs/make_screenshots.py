@@ -179,22 +179,6 @@ def profile(page: Page) -> None:
     page.mouse.move(box["x"] + 600, box["y"] + 60)
 
 
-def ferry(page: Page) -> None:
-    from demo.ferry_terminal import terminal
-
-    with tempfile.NamedTemporaryFile(suffix=".json") as file:
-        terminal().save(file.name)
-        data = Path(file.name).read_bytes()
-    address = page.url.split("/p/")[0]
-    sent = urllib.request.Request(f"{address}/api/projects/import?file_name=t.json", data, method="POST")
-    ident = json.load(urllib.request.urlopen(sent, timeout=60))["project"]["id"]
-    page.goto(f"{address}/p/{ident}")
-    page.wait_for_selector("[data-ready=yes]")
-    page.wait_for_timeout(400)
-    find(page, "T1")
-    page.keyboard.press("f")
-
-
 def per_phase(page: Page, way: str) -> None:
     page.get_by_role("button", name="Balanced Load flow", exact=True).first.click()
     page.get_by_role("option", name="Per phase").click()
@@ -228,9 +212,9 @@ def balanced_scheme(page: Page) -> None:
 
 
 def optimal(page: Page) -> None:
-    """The best dispatch of the summer noon, what its limits cost, and prices as colours above it."""
+    """The best dispatch of a night of tower work, what its limits cost, and prices as colours above it."""
     page.get_by_role("button", name="Winter evening Condition").first.click()
-    page.get_by_role("option", name="Summer noon", exact=True).click()
+    page.get_by_role("option", name="Tower work, night", exact=True).click()
     page.wait_for_timeout(500)
     show(page, "Optimal flow")
     page.get_by_role("button", name="Half of the height").click()
@@ -240,6 +224,14 @@ def optimal(page: Page) -> None:
     page.get_by_role("button", name=re.compile("On the sheet$")).first.click()
     page.get_by_role("option", name="Price beside energy", exact=True).click()
     page.get_by_role("button", name="What binds", exact=True).click()
+    page.wait_for_timeout(400)
+
+
+def nothing_fits(page: Page) -> None:
+    """The winter evening keeps no set of limits: the least that would have to give."""
+    show(page, "Optimal flow")
+    page.get_by_role("button", name="Half of the height").click()
+    run_study(page)
     page.wait_for_timeout(400)
 
 
@@ -273,13 +265,13 @@ SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
     ("harmonics", "light", harmonics),
     ("model", "light", model),
     ("profile", "light", profile),
-    ("terminal", "light", ferry),
     ("sweep", "light", sweep),
     ("map", "light", map_),
     ("spectrum", "dark", spectrum),
     ("filter", "light", filter_design),
     ("profile-phases", "light", phases_profile),
     ("optimal", "light", optimal),
+    ("nothing-fits", "light", nothing_fits),
     ("phasors", "light", phasors),
     ("compare-schemes", "light", compare_schemes),
 ]

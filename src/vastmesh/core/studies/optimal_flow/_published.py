@@ -155,11 +155,12 @@ def binding_of(case: Case, found: Optimum, unit: str) -> Table:
     return Table("binding", "What binds", [
         Column("id", "Id", [r[0] for r in rows], fixed=True),
         Column("name", "Name", [case.network[r[0]].name for r in rows], fixed=True),
-        Column("what", "Limit", [r[1] for r in rows], fixed=True), Column("limit", "Is", np.array([r[2] for r in rows]), None, 3),
-        Column("unit", "Unit", [r[3] for r in rows], fixed=True),
-        Column("saves", "One more saves", np.array([r[4] for r in rows]), None, 4, f"{unit}, by one more of its unit"),
+        Column("what", "Limit", [r[1] for r in rows], fixed=True),
         Column("step", "A step saves", np.array([steps[id(r)] for r in rows]), None, 2,
                f"{unit}, by 10 % more of a rating or power, by 1 % more of a voltage, as long as its price stays: in this order"),
+        Column("limit", "Is", np.array([r[2] for r in rows]), None, 2),
+        Column("unit", "Unit", [r[3] for r in rows], fixed=True),
+        Column("saves", "One more saves", np.array([r[4] for r in rows]), None, 4, f"{unit}, by one more of its unit"),
     ])  # fmt: skip
 
 

@@ -75,8 +75,8 @@ def _two_buses(table: Table, row: int) -> Working:
     rest on the dear side."""
     told = Ledger(
         "By hand: two buses with this between them",
-        "A plant at each end at the price there, demand at the dear end: the cheap one gives what the branch carries, the dear
-        one the " "rest. Without losses and without other ways round; the network as it is has both.",
+        "A plant at each end at the price there, demand at the dear end: the cheap one gives what the branch carries, the dear "
+        "one the rest. Without losses and without other ways round; the network as it is has both.",
     )
     f, t = float(table["price_from"][row]), float(table["price_to"][row])
     power = abs(float(table["active_mw"][row]))
