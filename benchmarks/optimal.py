@@ -32,34 +32,83 @@ def meshed(n: int, seed: int = 1) -> Any:
     return Network.from_items(items)
 
 
+def _timed(work: Any) -> tuple[float, Any]:
+    started = time.perf_counter()
+    found = work()
+    return time.perf_counter() - started, found
+
+
 def measure_optimal(n: int) -> dict[str, Any]:
+    """AC: from scratch, again with other demand (nothing is built anew), a bare factorisation of a matrix like that of a step."""
     from scipy.sparse import bmat, csc_array, eye_array
     from scipy.sparse.linalg import splu
 
-    from vastmesh.core.studies import Inputs
-    from vastmesh.core.studies.optimal_flow import OptimalFlowOptions
+    from vastmesh.core.network import Update
+    from vastmesh.core.studies.optimal_flow import OptimalFlowOptions, _problem
     from vastmesh.core.studies.optimal_flow._build import build
+    from vastmesh.core.studies.optimal_flow._grid import Rows, Soft
     from vastmesh.core.studies.optimal_flow._prices import balance_jacobian
-    from vastmesh.core.studies.optimal_flow._problem import solve
-    from vastmesh.core.studies.optimal_flow._study import run_optimal_flow
 
     network = meshed(n)
-    case = build(network, network.condition, OptimalFlowOptions())
-    assert case is not None
-    started = time.perf_counter()
-    found = solve([case.state], lambda share, words: None)[0]
-    took = time.perf_counter() - started
-    started = time.perf_counter()
-    run_optimal_flow(Inputs(network), OptimalFlowOptions(equations="linear"), lambda share, words: None)
-    linear = time.perf_counter() - started
-    jacobian = balance_jacobian(case.grid, found.v * np.exp(1j * found.theta))
+    options = OptimalFlowOptions()
+    building, case = _timed(lambda: build(network, network.condition, options))
+    took, found = _timed(lambda: _problem.solve([case.state], lambda share, words: None)[0])
+    network.apply([Update(id=f"d{k}", values={"active_power_mw": 2.0}) for k in range(0, n, 7)])
+    arrays_s, other = _timed(lambda: build(network, network.condition, options))
+    again, second = _timed(lambda: _problem.solve([other.state], lambda share, words: None)[0])
+    lookup, _ = _timed(lambda: _problem._program([other.state], Rows(), Soft()))
+    jacobian = balance_jacobian(case.grid, found.v * np.exp(1j * found.theta)) if not len(case.movers.turns) else None
     one = eye_array(jacobian.shape[0])
     kkt = csc_array(bmat([[one, jacobian.T], [jacobian, None]]))
-    floor = []
-    for _ in range(3):
-        started = time.perf_counter()
-        splu(kkt)
-        floor.append(time.perf_counter() - started)
-    return {"buses": n, "ending": found.ending, "iterations": found.iterations, "AC, s": took, "linear, s": linear,
-            "a step, ms": 1e3 * took / max(found.iterations, 1), "bare factorisation, ms": 1e3 * min(floor),
-            "ratio": took / max(found.iterations, 1) / min(floor)}  # fmt: skip
+    floor = min(_timed(lambda: splu(kkt))[0] for _ in range(3))
+    return {"buses": n, "ending": found.ending, "iterations": found.iterations, "AC, s": took, "arrays, s": building,
+            "again: iterations": second.iterations, "again, s": again, "rebuilding, % of again": 100 * lookup / again,
+            "arrays again, s": arrays_s, "a step, ms": 1e3 * again / max(second.iterations, 1), "bare factorisation, ms": 1e3 * floor,
+            "ratio": again / max(second.iterations, 1) / floor}  # fmt: skip
+
+
+def measure_linear(n: int) -> dict[str, Any]:
+    """The linear one: with costs that rise (quadratic), and without."""
+    from vastmesh.core.network import Update
+    from vastmesh.core.studies.optimal_flow import OptimalFlowOptions
+    from vastmesh.core.studies.optimal_flow._build import build
+    from vastmesh.core.studies.optimal_flow._linear import solve_linear
+    from vastmesh.core.studies.optimal_flow._linear_study import drawn_of, linear_branches
+
+    network = meshed(n)
+    options = OptimalFlowOptions(equations="linear")
+    found: dict[str, Any] = {"buses": n}
+    for name in ("quadratic", "linear"):
+        arrays_s, case = _timed(lambda: build(network, network.condition, options))
+        took, answer = _timed(
+            lambda case=case: solve_linear([case.state], linear_branches(case), [drawn_of(case)])[0][0]
+        )
+        found |= {f"{name}: arrays, s": arrays_s, f"{name}, s": took, f"{name}: value": answer.value}
+        network.apply(
+            [
+                Update(id=e.id, values={"cost_rising": 0.0})
+                for e in network.elements()
+                if e.kind in ("generator", "source")
+            ]
+        )
+    return found
+
+
+def measure_day(n: int) -> dict[str, Any]:
+    """A day of 24 hours with two storages."""
+    from vastmesh.core.network import Add
+    from vastmesh.core.studies import Inputs
+    from vastmesh.core.studies.optimal_flow import OptimalFlowOptions, run_optimal_flow
+
+    network = meshed(n)
+    network.apply([Add(item={"kind": "generator", "id": f"st{k}", "bus": f"b{k}", "energy": "storage", "rated_mva": 30.0,
+                             "active_power_mw": 0.0, "energy_mwh": 120.0, "control": "voltage", "q_min_mvar": -20, "q_max_mvar": 20})
+                   for k in (7, n // 2)])  # fmt: skip
+    found: dict[str, Any] = {"buses": n}
+    for equations in ("linear", "exact"):
+        options = OptimalFlowOptions(time="day", equations=equations)
+        took, result = _timed(
+            lambda options=options: run_optimal_flow(Inputs(network), options, lambda share, words: None)
+        )
+        found |= {f"{equations}, s": took, f"{equations}: cost": result.summary.get("cost")}
+    return found

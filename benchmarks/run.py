@@ -516,6 +516,18 @@ def _optimal(n: int) -> dict[str, Any]:
     return measure_optimal(n)
 
 
+def _linear_optimal(n: int) -> dict[str, Any]:
+    from optimal import measure_linear
+
+    return measure_linear(n)
+
+
+def _day(n: int) -> dict[str, Any]:
+    from optimal import measure_day
+
+    return measure_day(n)
+
+
 def _parts(workers: int) -> dict[str, Any]:
     from load import measure_parts
 
@@ -526,7 +538,8 @@ KINDS: dict[str, Callable[[int], dict[str, Any]]] = {
     "solve": measure, "service": lambda n: measure_service(n, slide=n <= 10_000), "sheet": measure_sheet,
     "slider": measure_slider, "sift": measure_sift, "per_phase": measure_per_phase, "street": measure_street,
     "balancing": measure_balancing, "live_distortion": measure_live_distortion, "edge": measure_edge, "edit": measure_edit,
-    "load": _load, "parts": _parts, "harmonics": _harmonics, "optimal": _optimal,
+    "load": _load, "parts": _parts, "harmonics": _harmonics, "optimal": _optimal, "linear_optimal": _linear_optimal,
+    "day": _day,
 }  # fmt: skip
 
 
@@ -546,6 +559,8 @@ def main() -> None:
     listed("Many at once: milliseconds of edits and of a trivial address", [alone("load", str(n)) for n in (0, 1000)])
     listed("Harmonics", [alone("harmonics", str(n)) for n in SIZES[:2]])
     listed("Optimal flow", [alone("optimal", str(n)) for n in (118, 1000, 3000)])
+    listed("Linear optimal flow", [alone("linear_optimal", str(n)) for n in (1000, 10_000)])
+    listed("Optimal flow of a day", [alone("day", "118")])
     listed("Studies in parts, by workers", [alone("parts", str(n)) for n in (1, 2)])
     listed("Sift lines through the service", [alone("sift", str(n)) for n in (1000, 70_000)])
     listed("Slider in the browser, profile open", [alone("slider", "1000")])

@@ -744,3 +744,21 @@ def test_it_can_be_stopped_while_outages_are_tried() -> None:
     study = STUDIES["optimal_flow"]
     with pytest.raises(StopRequested):
         study.run(Inputs(three_bus()), study.options(outages="branches", **WIDE), stop)  # type: ignore[call-arg]
+
+
+def test_a_bus_keeps_its_own_voltage_limits_and_demand_without_a_way_is_named() -> None:
+    own = {"kind": "voltage_limits", "id": "v", "up_to_kv": 1.0, "low_breach_pu": 0.9, "low_watch_pu": 0.91, "high_watch_pu": 0.92,
+           "high_breach_pu": 0.93}  # fmt: skip
+    net = Network.from_items([*two_bus().to_items(), own, bus("far", 132), load("far", 7.0)])
+    net.apply([Update(id="b", values={"limits": "v"})])
+    result = run_study("optimal_flow", net, best="losses")
+    assert 0.9 - 1e-8 <= at(result, "buses", "b", "after_pu") <= 0.93 + 1e-8
+    assert any("7 MW of demand have no way" in n for n in result.account.notes)
+
+
+def test_the_linear_day_stands_beside_the_load_flow_of_every_hour() -> None:
+    result = run_study("optimal_flow", two_bus(), time="day", day="0.2 1 0; 1.0 1 0", equations="linear", **WIDE)
+    hours = result.tables["hours"]
+    assert len(hours) == 2
+    assert np.isfinite(hours["ac_lowest_pu"]).all()
+    assert hours["ac_losses_mw"] == pytest.approx([0.0, 0.0], abs=1e-6)  # a line of reactance alone

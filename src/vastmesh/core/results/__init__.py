@@ -5,7 +5,7 @@ from ._cause import Cause, Proposal
 from ._comparison import Comparison, compare_tables
 from ._figure import Axis, Bound, Figure, Series
 from ._finding import Finding
-from ._limits import loading_allowed, voltage_band
+from ._limits import loading_allowed, voltage_bands
 from ._places import places, words_of
 from ._quantity import Quantity, quantities_in, quantity_of
 from ._result import Result
@@ -33,6 +33,6 @@ __all__ = [
     "quantities_in",
     "quantity_of",
     "summarise_groups",
-    "voltage_band",
+    "voltage_bands",
     "words_of",
 ]

@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
-from ..network import Item, Line, Network, Transformer, VoltageLimits
+from collections.abc import Sequence
+
+import numpy as np
+
+from ..electrical.arrays import Floats
+from ..network import Bus, Item, Line, Network, Transformer, VoltageLimits
 from ..severity import Severity
 from ._finding import Finding
 from ._table import Table
@@ -22,14 +27,20 @@ def emergency_factor(item: Item) -> float:
 BAND = (0.9, 1.1)  # p.u., where a network says nothing
 
 
-def voltage_band(network: Network, limit_set: str, ident: str, kv: float) -> tuple[float, float]:
-    """Lowest and highest voltage allowed at a bus, p.u.: by its own limits, or those of the network for its nominal voltage."""
-    own = network.items.get(getattr(network[ident], "voltage_limits", None) or "")
+def voltage_bands(network: Network, limit_set: str, ids: Sequence[str], kv: Floats) -> Floats:
+    """Lowest and highest voltage allowed at buses, p.u., (n, 2): by their own limits, or those of the network for their nominal
+    voltage; NaN of what is no bus (star points inside elements)."""
     levels = network.voltage_limits(limit_set)
-    fitting = (
-        own if isinstance(own, VoltageLimits) else next((v for v in levels if v.above_kv < kv <= v.up_to_kv), None)
-    )
-    return (fitting.low_breach_pu, fitting.high_breach_pu) if fitting else BAND
+    found = np.tile(np.array(BAND), (len(ids), 1))
+    for level in reversed(levels):  # the first that fits counts
+        found[(kv > level.above_kv) & (kv <= level.up_to_kv)] = level.low_breach_pu, level.high_breach_pu
+    for n, ident in enumerate(ids):
+        item = network.items.get(ident)
+        if not isinstance(item, Bus):
+            found[n] = np.nan
+        elif isinstance(own := network.items.get(item.limits or ""), VoltageLimits):
+            found[n] = own.low_breach_pu, own.high_breach_pu
+    return found
 
 
 def loading_allowed(item: Item, limit_set: str) -> float:

@@ -12,8 +12,8 @@ from ..electrical.admittance import two_ports
 from ..electrical.arrays import Bools, Floats, Ints
 from ..flow import Ending
 from ..flow.balanced import LoadFlowOptions, Problem, State
-from ..network import Bus, Condition, Network
-from ..results import loading_allowed, voltage_band
+from ..network import Condition, Network
+from ..results import loading_allowed, voltage_bands
 from ..results.state import LiveLoadFlow
 
 _QUIET = ("tap", "phase", "bank", "curve")
@@ -60,16 +60,10 @@ class Variants:
         self.live: Bools = trace(self.arrays).live
         self._ports = two_ports(self.arrays.tables["branch"])
         self._most = self._limits()
-        bands = np.array(
-            [self._band(i, kv) for i, kv in zip(arrays.bus_id, arrays.bus_kv.tolist(), strict=True)]
-        ).reshape(-1, 2)
+        bands = voltage_bands(seen, condition.limit_set, arrays.bus_id, arrays.bus_kv)
+        bands = np.column_stack([np.nan_to_num(bands[:, 0], nan=-np.inf), np.nan_to_num(bands[:, 1], nan=np.inf)])
         self._low, self._high = bands.T
         self.count = 0
-
-    def _band(self, ident: str, kv: float) -> tuple[float, float]:
-        if not isinstance(self.network.items.get(ident), Bus):
-            return -np.inf, np.inf
-        return voltage_band(self.network, self.condition.limit_set, ident, kv)
 
     def _limits(self) -> tuple[Floats, Floats]:
         """Most current at the from and to ends of every branch, per unit; inf where none."""

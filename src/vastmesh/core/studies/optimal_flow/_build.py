@@ -30,8 +30,7 @@ from ...network import (
     cost_blocks_of,
     price_of,
 )
-from ...results import loading_allowed
-from ...results import voltage_band as band_of
+from ...results import loading_allowed, voltage_bands
 from ...results.state import LiveLoadFlow
 from ._changer import changer_of
 from ._grid import Cost, Grid, Interfaces, Layout, Limits, Moving, RowsOf, State
@@ -149,6 +148,9 @@ def build(network: Network, condition: Condition, options: OptimalFlowOptions) -
         np.clip(plants.q, np.maximum(limits.q_low, -_ANY_P), most), np.ones(len(movers.turns)), np.zeros(len(movers.turns)),
         movers.banks_now, np.zeros(len(moving.shed_at)), further.start(plants.p, plants.q),
     ])  # fmt: skip
+    lost = arrays.tables["load"]["p"][row[arrays.tables["load"]["bus"]] < 0].sum() * arrays.base_mva
+    if lost > 1e-9:
+        notes.append(f"{lost:.4g} MW of demand have no way to a source and are no part of this.")
     if len(arrays.tables["curve"]["bus"]):
         notes.append("Inverters by a curve Q(V) keep the reactive power they deliver now.")
     state = State(grid, limits, cost, start)
@@ -295,13 +297,19 @@ def _load(
     return found, replace(moving, shed_at=at[chosen], shed_load=every[:, chosen])
 
 
-def voltage_band(
-    network: Network, condition: Condition, options: OptimalFlowOptions, ident: str, kv: float
-) -> tuple[float, float]:
-    """Lowest and highest voltage of a bus: its own limits, those of the network, or what was entered."""
+def bands_of_nodes(
+    network: Network, limit_set: str, options: OptimalFlowOptions, arrays: NetArrays, row: Ints, n: int
+) -> tuple[Floats, Floats]:
+    """Lowest and highest voltage of nodes, (n,): the narrowest of the buses that switches join; star points inside elements
+    have no band."""
+    bands = voltage_bands(network, limit_set, arrays.bus_id, arrays.bus_kv)
+    known = np.isfinite(bands[:, 0]) & (row >= 0)
     if options.bands == "entered":
-        return options.low_pu, options.high_pu
-    return band_of(network, condition.limit_set, ident, kv)
+        bands[known] = options.low_pu, options.high_pu
+    low, high = np.full(n, -np.inf), np.full(n, np.inf)
+    np.maximum.at(low, row[known], bands[known, 0])
+    np.minimum.at(high, row[known], bands[known, 1])
+    return np.where(np.isfinite(low), low, 0.5), np.where(np.isfinite(high), high, 1.5)
 
 
 def branch_limits(
@@ -337,13 +345,7 @@ def _limits(
     options: OptimalFlowOptions, grid: Grid, v: Floats, notes: list[str],
 ) -> Limits:  # fmt: skip
     n = grid.n
-    low, high = np.full(n, -np.inf), np.full(n, np.inf)
-    for bus, kv, node in zip(arrays.bus_id, arrays.bus_kv.tolist(), row.tolist(), strict=True):
-        if node >= 0 and isinstance(network.items.get(bus), Bus):
-            band = voltage_band(network, condition, options, bus, kv)
-            low[node], high[node] = max(low[node], band[0]), min(high[node], band[1])
-    # Star points inside elements have no band.
-    low, high = np.where(np.isfinite(low), low, 0.5), np.where(np.isfinite(high), high, 1.5)
+    low, high = bands_of_nodes(network, condition.limit_set, options, arrays, row, n)
     machine = arrays.tables["injection"]
     at, control = grid.at, machine["control"][plants.row]
     if not options.voltages:

@@ -22,7 +22,7 @@ from ._build import Case, build
 from ._check import put_into_load_flow
 from ._grid import Cost, Optimum, Rows, RowsOf, State
 from ._linear import Decided, Whole, solve_linear
-from ._linear_study import drawn_of, linear_branches, whole_of, without_running
+from ._linear_study import ac_beside, drawn_of, linear_branches, whole_of, without_running
 from ._options import OptimalFlowOptions, day_of
 from ._problem import solve
 from ._published import bus_of, end_of, hour_of, live_buses
@@ -219,7 +219,8 @@ def _published(
         *(Column(f"h{t:02d}", f"{t:02d}", price[t], None, 3, "Price in this hour") for t in range(hours)),
     ])  # fmt: skip
     stored = _stored(states, found, stores)
-    tables = [plants, prices, _hours(cases, found, demand, cost.sum(axis=1), price, options), *_binding(cases, found)]
+    hours_table = _hours(cases, found, demand, cost.sum(axis=1), price, options)
+    tables = [plants, prices, hours_table, *_binding(cases, found)]
     if len(stores.plants):
         names = [ids[k] for k in stores.plants.tolist()]
         tables.insert(1, Table("stored", "Stored energy", [
@@ -239,6 +240,16 @@ def _published(
             "proven best" if decided.gap <= 1e-5 else f"within {100 * decided.gap:.2g} % of the best"
         )
     notes = list(dict.fromkeys(n for c in cases for n in c.notes))
+    if options.equations == "linear":
+        most, solved = hours_table["ac_loading_pct"], np.isfinite(hours_table["ac_losses_mw"])
+        words = (
+            f"{np.nanmax(most):.1f} % of the limit, hour {int(np.nanargmax(most))}"
+            if np.isfinite(most).any()
+            else "none known"
+        )
+        notes.append(f"Highest loading of the day in the AC load flow of these powers: {words}.")
+        if not solved.all():
+            notes.append(f"In {int((~solved).sum())} hours that has no solution: do not rely on them.")
     notes += [
         f"{network[ids[k]].name} takes in and gives in the same hour: prices below zero make that pay." for k in both
     ]
@@ -302,6 +313,16 @@ def _hours(
             Column("more_mw", "Beyond demand", lost, "MW", 3, "Losses, and what demand draws off its nominal voltage"),
             Column("low_pu", "Lowest voltage", np.array([f.v.min() for f in found]), "p.u.", 4),
             Column("high_pu", "Highest voltage", np.array([f.v.max() for f in found]), "p.u.", 4),
+        ]  # fmt: skip
+    else:
+        beside = [ac_beside(c, f, np.zeros(0, np.int64))[0] for c, f in zip(cases, found, strict=True)]
+        columns += [
+            Column(name, label, np.array([np.nan if b.get(name) is None else b[name] for b in beside], float), unit, digits,
+                   "By the AC load flow with these powers")
+            for name, label, unit, digits in (("ac_losses_mw", "AC: losses", "MW", 3), ("ac_loading_pct",
+                "AC: highest loading", "%", 1),
+                                              ("ac_lowest_pu", "AC: lowest voltage", "p.u.", 4),
+                                              ("ac_highest_pu", "AC: highest voltage", "p.u.", 4))
         ]  # fmt: skip
     return Table("hours", "Hours", columns)
 

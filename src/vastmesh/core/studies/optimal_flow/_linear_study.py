@@ -111,7 +111,7 @@ def run_linear(case: Case, options: OptimalFlowOptions) -> Result:
     binding = binding_of(case, found, unit)
     lost = branches.r * flow**2 if options.losses_counted else np.zeros(len(flow))
     buses, lines = _prices(case, found, unit), _flows(case, found, flow, lost, unit)
-    beside, words = _beside(case, found, opened)
+    beside, words = ac_beside(case, found, opened)
     said = {"cost": f"{found.value:.2f} an hour" + (f", now {before:.2f}" if case.before is not None else "")}.get(
         options.best, f"{found.value:.6g} {unit} at best; {after:.2f} an hour")  # fmt: skip
     if decided is not None:
@@ -187,7 +187,7 @@ def _flows(case: Case, found: Optimum, flow: Floats, lost: Floats, unit: str) ->
     ])  # fmt: skip
 
 
-def _beside(case: Case, found: Optimum, opened: Ints) -> tuple[dict[str, float | None], str]:
+def ac_beside(case: Case, found: Optimum, opened: Ints) -> tuple[dict[str, float | None], str]:
     """The AC load flow with these active powers: figures, and in words."""
     arrays = with_moved(case, replace(found, bank=case.movers.banks_now))
     machine = {name: c.copy() for name, c in arrays.tables["injection"].items()}

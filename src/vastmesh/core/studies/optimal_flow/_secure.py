@@ -15,10 +15,9 @@ import numpy as np
 
 from ...electrical import FIXED, SLACK
 from ...electrical.arrays import Complexes, Floats, Ints
-from ...network import Bus
 from ...results import Column, Finding, Table
 from ...severity import Severity
-from ._build import Case, branch_limits, voltage_band, zones
+from ._build import Case, bands_of_nodes, branch_limits, zones
 from ._check import after_outage
 from ._grid import Cost, Limits, Optimum, Rows, RowsOf, Soft, State, settled
 from ._options import OptimalFlowOptions
@@ -120,12 +119,8 @@ def _candidates(case: Case, options: OptimalFlowOptions) -> tuple[list[_Outage],
 
 def _limits_after(case: Case, options: OptimalFlowOptions) -> Limits:
     """Emergency ratings and emergency bands."""
-    condition = case.condition.model_copy(update={"limit_set": "emergency"})
-    low, high = case.limits.v_low.copy(), case.limits.v_high.copy()
-    for bus, kv, node in zip(case.arrays.bus_id, case.arrays.bus_kv.tolist(), case.pattern.row.tolist(), strict=True):
-        if node >= 0 and isinstance(case.network.items.get(bus), Bus):
-            band = voltage_band(case.network, condition, options, bus, kv)
-            low[node], high[node] = min(low[node], band[0]), max(high[node], band[1])
+    band = bands_of_nodes(case.network, "emergency", options, case.arrays, case.pattern.row, case.grid.n)
+    low, high = np.minimum(case.limits.v_low, band[0]), np.maximum(case.limits.v_high, band[1])
     most = branch_limits(case.network, case.arrays, case.branch, options, options.after_pct / 100, emergency=True)
     return replace(case.limits, v_low=low, v_high=high, most_from=most[0], most_to=most[1])
 

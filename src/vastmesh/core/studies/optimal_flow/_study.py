@@ -221,7 +221,10 @@ def _without(case: Case, found: Optimum, progress: Progress) -> Result:
     names = "; ".join(f"{case.network[r[0]].name}, {r[1].lower()} {r[2]:.4g} → {r[3]:.4g} {r[4]}" for r in rows[:4])
     more = f" and {len(rows) - 4} more" if len(rows) > 4 else ""
     statement = f"Nothing keeps every limit. The least that would do (in sum, per unit): {names}{more}."
-    return Result(replace(account, explanation=f"No answer: {words}. {statement}"), {"relaxations": table},
+    point = plants_of(case, least)[0]
+    shown = [c for c in point.columns if c.name not in ("at", "price")]
+    plants = replace(point, label="Plants, at the least that would do", columns=shown)
+    return Result(replace(account, explanation=f"No answer: {words}. {statement}"), {"relaxations": table, "plants": plants},
                   {"relaxations": float(len(rows))}, _findings(rows), statement)  # fmt: skip
 
 
