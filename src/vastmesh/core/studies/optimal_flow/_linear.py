@@ -2,10 +2,10 @@
 
 Into a branch flows f = b (θ_from - θ_to - shift) with b = 1 / (x a c), a and c the ratios of its ends. Losses, where they
 count, are r f² of each branch, half at either end, taken along their tangent at the flows of the last answer until those stay.
-What rises with the square of a power makes it a quadratic programme: an interior-point method for convex ones (PIQP through
-CasADi: Schwan, Jiang, Kuhn, Jones, IEEE CDC 2023); without, it is solved by HiGHS (Huangfu, Hall, Math. Programming Comp. 10,
-2018), as are whole numbers: plants on or off, branches closed or open. Those are found first, with squares along tangents, then
-held, and all else is solved again for its prices.
+What rises with the square of a power makes it a quadratic programme. Both kinds are solved by an interior-point method for convex
+ones (PIQP through CasADi: Schwan, Jiang, Kuhn, Jones, IEEE CDC 2023), a linear one that it does not finish by HiGHS (Huangfu, Hall,
+Math. Programming Comp. 10, 2018). Whole numbers, plants on or off and branches closed or open, are found by HiGHS first, with
+squares along tangents, then held, and all else is solved again for its prices.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from scipy.sparse import block_diag, coo_array, csc_array, csr_array, vstack
 from ...electrical.arrays import Bools, Floats, Ints
 from ._grid import Layout, Optimum, Rows, State
 
-_FREE = 1e6  # per unit and rad: no bound to speak of
+_FREE = 9e3  # per unit: from here on no bound at all, as one that is never met spoils the scale of the rest
 _WIDE = 1.2  # rad: most angle across an open branch
 _TANGENTS = 12
 
@@ -126,7 +126,7 @@ class _Part:
         self.cuts = np.cumsum([0, n, len(self.bounded), len(kept), len(sets.low)])
         fixed = np.isfinite(lim.angle)
         low, high = np.zeros(size), np.zeros(size)
-        low[:n], high[:n] = -_FREE, _FREE
+        low[:n], high[:n] = -np.inf, np.inf
         low[:n][fixed] = high[:n][fixed] = lim.angle[fixed]
         for name, bounds in (
             ("p", (lim.p_low, lim.p_high)),
@@ -138,7 +138,7 @@ class _Part:
         low[self.dropped[0]] = high[self.dropped[0]] = 0.0
         low[lay.place("v")] = high[lay.place("v")] = 1.0
         low[lay.place("turn")] = high[lay.place("turn")] = 1.0
-        self.x_low, self.x_high = np.maximum(low, -_FREE), np.minimum(high, _FREE)
+        self.x_low, self.x_high = np.where(low < -_FREE, -np.inf, low), np.where(high > _FREE, np.inf, high)
         self.linear = state.cost.weight * np.where(self._counts(lay), state.cost.linear, 0.0)
         self.square = state.cost.weight * np.where(self._counts(lay), state.cost.square, 0.0)
         self.fixed = state.cost.weight * state.cost.fixed
@@ -211,9 +211,9 @@ def _continuous(
             a, low, high = _opened(a, low, high, states, parts, decided.opened)
     if (x_low > x_high + 1e-12).any():
         return [_none(s) for s in states]
-    x, lam, lam_x, steps, good = (
-        _highs(a, low, high, x_low, x_high, c) if not square.any() else _piqp(a, low, high, x_low, x_high, c, square)
-    )
+    x, lam, lam_x, steps, good = _piqp(a, low, high, x_low, x_high, c, square)
+    if not good and not square.any():
+        x, lam, lam_x, steps, good = _highs(a, low, high, x_low, x_high, c)
     if not good:
         return [_none(s) for s in states]
     value = float(c @ x + square @ x**2) + sum(p.fixed for p in parts) + spent
@@ -301,7 +301,7 @@ def _piqp(a: csc_array, low: Floats, high: Floats, x_low: Floats, x_high: Floats
     h = ca.DM(ca.Sparsity.diag(size), (2 * square[free] / scale).tolist())
     lines = ca.DM(ca.Sparsity(count, size, inner.indptr.tolist(), inner.indices.tolist()), inner.data.tolist())
     solver = ca.conic("linear", "piqp", {"h": h.sparsity(), "a": lines.sparsity()}, {
-        "error_on_fail": False, "piqp": {"eps_abs": 1e-11, "eps_rel": 1e-12, "max_iter": 500, "verbose": False},
+        "error_on_fail": False, "piqp": {"eps_abs": 1e-10, "eps_rel": 1e-11, "max_iter": 300, "verbose": False},
     })  # fmt: skip
     found = solver(
         h=h, g=c[free] / scale, a=lines, lbx=x_low[free], ubx=x_high[free], lba=low - known, uba=high - known
