@@ -747,7 +747,8 @@ def test_it_can_be_stopped_while_outages_are_tried() -> None:
 
 
 def test_a_bus_keeps_its_own_voltage_limits_and_demand_without_a_way_is_named() -> None:
-    own = {"kind": "voltage_limits", "id": "v", "up_to_kv": 1.0, "low_breach_pu": 0.9, "low_watch_pu": 0.91, "high_watch_pu": 0.92,
+    own = {"kind": "voltage_limits", "id": "v", "up_to_kv": 1.0, "low_breach_pu": 0.9, "low_watch_pu": 0.91,
+        "high_watch_pu": 0.92,
            "high_breach_pu": 0.93}  # fmt: skip
     net = Network.from_items([*two_bus().to_items(), own, bus("far", 132), load("far", 7.0)])
     net.apply([Update(id="b", values={"limits": "v"})])

@@ -3,7 +3,8 @@
 Into a branch flows f = b (θ_from - θ_to - shift) with b = 1 / (x a c), a and c the ratios of its ends. Losses, where they
 count, are r f² of each branch, half at either end, taken along their tangent at the flows of the last answer until those stay.
 What rises with the square of a power makes it a quadratic programme. Both kinds are solved by an interior-point method for convex
-ones (PIQP through CasADi: Schwan, Jiang, Kuhn, Jones, IEEE CDC 2023), a linear one that it does not finish by HiGHS (Huangfu, Hall,
+ones (PIQP through CasADi: Schwan, Jiang, Kuhn, Jones, IEEE CDC 2023), a linear one that it does not finish by HiGHS (Huangfu,
+    Hall,
 Math. Programming Comp. 10, 2018). Whole numbers, plants on or off and branches closed or open, are found by HiGHS first, with
 squares along tangents, then held, and all else is solved again for its prices.
 """
@@ -396,6 +397,7 @@ def _decide(
             add([(at_flow + j, 1.0), (at_closed + j, most)], 0.0, np.inf)
             xl[at_flow + j], xh[at_flow + j] = -most, most
             whole_[at_closed + j] = 1
+            cost[at_closed + j] = -1e-6 * float(np.abs(c).max(initial=1.0))  # nothing is opened that gains nothing
         add([(at_closed + j, 1.0) for j in range(len(opens))], len(opens) - whole.openings, np.inf)
     for j, x in enumerate(curved.tolist()):
         least, most = max(float(xl[x]), -1e3), min(float(xh[x]), 1e3)
