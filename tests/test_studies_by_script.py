@@ -49,6 +49,8 @@ def test_solving_is_per_phase_where_the_settings_say_so() -> None:
 
 
 OPTIONS: dict[str, dict[str, Any]] = {
+    "open_points": {"loops": "none"},
+    "placing": {"above_kv": 0.1, "step_mvar": 0.01, "most": 1},
     "sweep": {"start": 0.5, "stop": 1.0, "steps": 3}, "sensitivities": {"bus": "End"}, "balancing": {"feeder": "Line Head - End"},
     "scan": {"bus": "End", "to_hz": 500}, "filter_design": {"bus": "End", "size": "entered", "mvar": 0.1},
     "emission_limits": {"bus": "End"},

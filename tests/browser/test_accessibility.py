@@ -108,7 +108,7 @@ def test_keyboard_reaches_every_part_with_visible_focus(
     page = new_page()
     open_bench(page, server, demo_project)
     reached = set()
-    for _ in range(60):
+    for _ in range(70):
         page.keyboard.press("Tab")
         found = page.evaluate(
             """() => {

@@ -97,7 +97,7 @@ def test_a_sweep_runs_is_plotted_and_goes_out_of_date(bench: Page) -> None:
     show(bench, "Sweep")
     pick(bench, "demand Sweep", "all conditions")
     bench.get_by_role("button", name="Run", exact=True).click()
-    expect(rows).to_have_count(6)
+    expect(rows).to_have_count(8)
     pick(bench, "Automatic control", "as entered")
     expect(bench.get_by_text("out of date")).to_be_visible()
 
@@ -413,7 +413,7 @@ def test_summaries_name_the_worst_and_lead_to_it(bench: Page) -> None:
 def test_the_profile_lays_other_conditions_over_the_present_one(bench: Page) -> None:
     show(bench, "Profile")
     bench.get_by_role("button", name="all conditions").click()
-    expect(bench.get_by_test_id("overlay")).to_have_count(2)
+    expect(bench.get_by_test_id("overlay")).to_have_count(3)
     shape(bench, "Heron End").first.click()
     bench.get_by_role("button", name="path", exact=True).click()
     expect(bench.get_by_role("img", name=re.compile("Profile of ([2-9]|1[01]) buses"))).to_be_visible()

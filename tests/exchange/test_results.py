@@ -99,6 +99,6 @@ def test_element_data_is_a_table_in_shown_units(demo: Network) -> None:
     unit = {c.name: c.unit for c in table.columns}
     assert unit["r_ohm_per_km"] == "Ω/km"
     factors = element_table(demo, "condition")
-    assert factors["demand_factor"].tolist() == [100.0, 45.0, 35.0]
+    assert factors["demand_factor"].tolist() == [100.0, 45.0, 35.0, 70.0]
     with pytest.raises(InvalidFields):
         element_table(demo, "spaceship")

@@ -246,6 +246,14 @@ def _published(search: _Search, first: Bools, now: _Score, closed: Bools, score:
         Column("name", "Name", [network[choice.edges[k].ident].name for k in points], fixed=True),
         Column("was", "Was", ["closed" if first[k] else "open" for k in points]),
     ])  # fmt: skip
+    state = ("open", "closed")
+    every = Table("switched", "May be switched", [
+        Column("id", "Id", [e.ident for e in choice.edges], fixed=True),
+        Column("name", "Name", [network[e.ident].name for e in choice.edges], fixed=True),
+        Column("kind", "Kind", ["line" if e.branch >= 0 else "switch" for e in choice.edges], fixed=True),
+        Column("before", "Now", [state[int(x)] for x in first.tolist()]),
+        Column("after", "Best", [state[int(x)] for x in closed.tolist()]),
+    ])  # fmt: skip
     summary: dict[str, float | None] = {
         "losses_mw_before": now.losses_mw, "losses_mw": score.losses_mw, "worst_pct_before": now.worst_pct,
             "worst_pct": score.worst_pct,
@@ -270,4 +278,4 @@ def _published(search: _Search, first: Bools, now: _Score, closed: Bools, score:
     account = Account(
         Ending.CONVERGED, "Open points", sum(v.count for v in search.states), notes=[told], assumed=assumed
     )
-    return Result(account, {t.name: t for t in (changes, opened)}, summary, [], statement, scheme, figures)
+    return Result(account, {t.name: t for t in (changes, opened, every)}, summary, [], statement, scheme, figures)

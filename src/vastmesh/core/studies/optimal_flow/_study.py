@@ -222,7 +222,7 @@ def _without(case: Case, found: Optimum, progress: Progress) -> Result:
     more = f" and {len(rows) - 4} more" if len(rows) > 4 else ""
     statement = f"Nothing keeps every limit. The least that would do (in sum, per unit): {names}{more}."
     point = plants_of(case, least)[0]
-    shown = [c for c in point.columns if c.name not in ("at", "price")]
+    shown = [c for c in point.columns if c.name in ("id", "name", "before_mw", "after_mw", "voltage_pu")]
     plants = replace(point, label="Plants, at the least that would do", columns=shown)
     return Result(replace(account, explanation=f"No answer: {words}. {statement}"), {"relaxations": table, "plants": plants},
                   {"relaxations": float(len(rows))}, _findings(rows), statement)  # fmt: skip
