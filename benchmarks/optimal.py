@@ -17,8 +17,8 @@ def meshed(n: int, seed: int = 1) -> Any:
     items: list[dict[str, Any]] = [{"kind": "bus", "id": f"b{k}", "nominal_kv": 132} for k in range(n)]
     items.append({"kind": "source", "id": "s", "bus": "b0", "cost_per_mwh": 50.0, "cost_rising": 0.05})
     # One source does not carry ten thousand buses at this voltage.
-    items += [{"kind": "source", "id": f"s{k}", "bus": f"b{k}", "cost_per_mwh": 50.0, "cost_rising": 0.05} for k in range(500, n, 500)
-              if n > 3000]  # fmt: skip
+    more = range(500, n, 500) if n > 3000 else ()
+    items += [{**items[-1], "id": f"s{k}", "bus": f"b{k}"} for k in more]
     pairs = {(max(0, k - int(rng.integers(1, 12))), k) for k in range(1, n)}
     pairs |= {(k, min(n - 1, k + int(rng.integers(2, 25)))) for k in rng.choice(n, n // 2, replace=False).tolist()}
     for f, t in sorted(p for p in pairs if p[0] != p[1]):
