@@ -184,3 +184,15 @@ def test_what_a_condition_sets_in_vain_is_named_and_forgotten(values: dict[str, 
     kept = net["c"]
     assert kept.states == {"b": "out"}  # type: ignore[attr-defined]
     assert kept.values.get("a-b", {}).get("length_km") in (None, 2.0)  # type: ignore[attr-defined]
+
+
+def test_costs_that_fall_and_interfaces_that_name_what_is_gone_are_found() -> None:
+    net = network(
+        bus("a"), bus("b"), source("a", cost_blocks="10 5; 20 3"), line("a", "b"), load("b", 1.0),
+        {"kind": "interface", "id": "I", "members": ["a-b", "gone"], "most_mw": 5.0},
+        {"kind": "interface", "id": "J", "members": ["-a-b"]},
+    )  # fmt: skip
+    found = {c.element: c.text for c in run_checks(net) if c.rule in ("cost_blocks", "interface")}
+    assert "fall" in found["source-a"]
+    assert "gone" in found["I"]
+    assert "no bound" in found["J"]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
+from itertools import pairwise
 from typing import Any
 
 from ..catalogue import find_type, typical_line_type, typical_transformer, typical_x_over_r
@@ -16,6 +17,7 @@ from ..network import (
     Demand,
     Element,
     Filter,
+    Interface,
     Item,
     Line,
     LineGeometry,
@@ -27,6 +29,7 @@ from ..network import (
     Switch,
     Transformer,
     Update,
+    cost_blocks_of,
     dump_item,
     make_item,
     removal,
@@ -419,7 +422,25 @@ def rated_voltages(s: Subject) -> Iterator[Check]:
                         "rated_kv", _set(e, f"set it to {nominal:g} kV", {"rated_kv": nominal}))  # fmt: skip
 
 
+def dispatch(s: Subject) -> Iterator[Check]:
+    """What an optimal flow could not take as it is meant: costs that fall, and interfaces that name what is not there."""
+    for e in s.network.elements():
+        text = getattr(e, "cost_blocks", None)
+        costs = [cost for _, cost in cost_blocks_of(text)] if text else []
+        if any(b < a for a, b in pairwise(costs)):
+            told = "costs in steps fall from one to the next; an optimal flow takes rising ones only"
+            yield Check("cost_blocks", e.id, Severity.WATCH, told, "cost_blocks")
+    for i in s.network.of(Interface):
+        gone = [ident for ident, _ in i.signed(s.network.items) if not isinstance(s.network.items.get(ident), Element)]
+        if gone:
+            yield Check(
+                "interface", i.id, Severity.WATCH, f"names {', '.join(gone[:5])}, which is not there", "members"
+            )
+        elif i.most_mw is None and i.least_mw is None:
+            yield Check("interface", i.id, Severity.WATCH, "has no bound, so that it holds nothing", "most_mw")
+
+
 RULES: tuple[Rule, ...] = (
     phases, conditions, missing, supply, transformers, lines, parallels, switchgear, ratings, loops, ends, names, own_types,
-    ignored, rated_voltages,
+    ignored, rated_voltages, dispatch,
 )  # fmt: skip
