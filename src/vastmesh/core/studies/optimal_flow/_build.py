@@ -33,7 +33,7 @@ from ...network import (
 from ...results import loading_allowed, voltage_bands
 from ...results.state import LiveLoadFlow
 from ._changer import changer_of
-from ._grid import Cost, Grid, Interfaces, Layout, Limits, Moving, RowsOf, State
+from ._grid import Cost, Grid, Interfaces, Layout, Limits, Moving, RowsOf, Soft, State
 from ._options import OptimalFlowOptions
 
 _ANY_P = 1e4  # per unit: no bound to speak of
@@ -557,3 +557,10 @@ def _interfaces(
     made = Interfaces(np.array(which, np.int64), np.array(members, np.int64), np.array(sign, float), np.array(low, float),
                       np.array(high, float))  # fmt: skip
     return made, names
+
+
+def soft_of(case: Case, options: OptimalFlowOptions) -> Soft | None:
+    """Prices of exceeding a limit, where that may be: of a per unit of power or of voltage."""
+    if options.limits == "hard":
+        return None
+    return Soft(v=options.voltage_price * 100, ends=options.overload_price * case.base)

@@ -18,7 +18,7 @@ from ...flow import Ending
 from ...network import Condition, Generator, Inverter
 from ...results import Account, Axis, Bound, Column, Figure, Quantity, Result, Series, Table
 from ..base import Inputs, Progress
-from ._build import Case, build
+from ._build import Case, build, soft_of
 from ._check import put_into_load_flow
 from ._grid import Cost, Optimum, Rows, RowsOf, State
 from ._linear import Decided, Whole, solve_linear
@@ -65,7 +65,7 @@ def run_day(inputs: Inputs, options: OptimalFlowOptions, progress: Progress, rea
         )
         off = float("nan")
     else:
-        found = solve(states, progress, coupling)
+        found = solve(states, progress, coupling, soft_of(cases[0], options))
         off = (
             max((put_into_load_flow(c, f) for c, f in zip(cases, found, strict=True)), default=0.0)
             if found[0].found
@@ -240,6 +240,8 @@ def _published(
             "proven best" if decided.gap <= 1e-5 else f"within {100 * decided.gap:.2g} % of the best"
         )
     notes = list(dict.fromkeys(n for c in cases for n in c.notes))
+    if options.steps == "whole" and (case.movers.turns or case.movers.banks):
+        notes.append("Over a day taps and capacitors stay between whole steps.")
     if options.equations == "linear":
         most, solved = hours_table["ac_loading_pct"], np.isfinite(hours_table["ac_losses_mw"])
         words = (

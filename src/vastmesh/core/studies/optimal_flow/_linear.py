@@ -212,9 +212,11 @@ def _continuous(
             a, low, high = _opened(a, low, high, states, parts, decided.opened)
     if (x_low > x_high + 1e-12).any():
         return [_none(s) for s in states]
-    x, lam, lam_x, steps, good = _piqp(a, low, high, x_low, x_high, c, square)
+    held = np.isfinite(low) | np.isfinite(high)  # of branches that are open nothing holds
+    rows, lam = csc_array(csr_array(a)[np.flatnonzero(held)]), np.zeros(len(low))
+    x, lam[held], lam_x, steps, good = _piqp(rows, low[held], high[held], x_low, x_high, c, square)
     if not good and not square.any():
-        x, lam, lam_x, steps, good = _highs(a, low, high, x_low, x_high, c)
+        x, lam[held], lam_x, steps, good = _highs(rows, low[held], high[held], x_low, x_high, c)
     if not good:
         return [_none(s) for s in states]
     value = float(c @ x + square @ x**2) + sum(p.fixed for p in parts) + spent

@@ -149,6 +149,12 @@ class OptimalFlowOptions(BaseModel):
             raise ValueError("equations: whole numbers need the linear equations; choose linear")
         if self.branches == "active" and not linear:
             raise ValueError("branches: active power alone is for the linear equations; choose current or power")
+        if linear and self.limits == "soft":
+            raise ValueError("limits: the linear equations hold them; choose exact, or hard limits")
+        if linear and self.outages != "none":
+            raise ValueError("outages: the linear equations look at none; choose exact")
+        if self.openings and self.time == "day":
+            raise ValueError("openings: branches are opened for a moment, not for a day; choose a moment, or 0")
         if self.low_pu >= self.high_pu:
             raise ValueError("low_pu: enter less than the highest voltage")
         if self.time == "day" and self.outages != "none":

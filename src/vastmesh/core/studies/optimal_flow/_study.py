@@ -17,7 +17,7 @@ from ...results import Account, Column, Finding, Result, Table
 from ...severity import Severity
 from ..base import Inputs, Progress
 from ._alternative import alternative_of
-from ._build import Case, build
+from ._build import Case, build, soft_of
 from ._changer import changer_of
 from ._check import put_into_load_flow
 from ._day import run_day
@@ -88,13 +88,6 @@ def something_moves(case: Case, options: OptimalFlowOptions) -> None:
     if not (options.voltages or several or free[own].any() or further):
         text = "nothing may move; let powers or voltages move, or let a plant be dispatched"
         raise InvalidFields([FieldProblem("options", "active", options.active, text)])
-
-
-def soft_of(case: Case, options: OptimalFlowOptions) -> Soft | None:
-    """Prices of exceeding a limit, where that may be: of a per unit of power or of voltage."""
-    if options.limits == "hard":
-        return None
-    return Soft(v=options.voltage_price * 100, ends=options.overload_price * case.base)
 
 
 def in_whole_steps(
