@@ -87,6 +87,7 @@ def test_a_bad_option_is_refused_in_words(project: Project) -> None:
 
 
 AT_A_BUS: dict[str, dict[str, Any]] = {
+    "placing": {"over": "present", "most": 1, "steps": 1},
     "scan": {"bus": "Heron End"}, "filter_design": {"bus": "Heron End", "over": "present"},
     "emission_limits": {"bus": "Heron End"},
     "filter_search": {"bus": "Heron End", "over": "present", "sizes": 2, "most_steps": 1},
