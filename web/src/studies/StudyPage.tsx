@@ -25,7 +25,7 @@ import { type Study, type StudyResult, useStudy } from './useStudy'
 type StudyInfo = components['schemas']['StudyOut']
 
 const Frame = styled.div`
-  display: grid; grid-template-columns: 290px minmax(0, 1fr); height: 100%; min-height: 0;
+  display: grid; grid-template-columns: clamp(236px, 38%, 290px) minmax(0, 1fr); grid-template-rows: minmax(0, 1fr); height: 100%; min-height: 0; overflow: hidden;
   @container (max-width: 620px) { grid-template-columns: minmax(0, 1fr); grid-template-rows: auto minmax(0, 1fr); > form { max-height: 40cqh; } }
 `
 const Form = styled.form`
@@ -34,7 +34,7 @@ const Form = styled.form`
   progress { width: 100%; accent-color: ${(p) => p.theme.accent}; } .acts { display: flex; gap: 8px; align-items: center; padding-top: 8px; } .problem { color: ${(p) => p.theme.breach}; }
   .acts label { display: flex; gap: 5px; align-items: center; color: ${(p) => p.theme.quiet}; }
 `
-const Answer = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); min-height: 0; height: 100%;`
+const Answer = styled.div`display: grid; grid-template-columns: minmax(0, 1fr); grid-template-rows: auto minmax(0, 1fr); min-width: 0; min-height: 0; height: 100%;`
 const Bar = styled.div`
   display: flex; flex-wrap: wrap; gap: 2px 8px; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; align-items: center; max-height: 40cqh; overflow-y: auto;
   button[aria-pressed] { border: none; background: transparent; padding: 2px 8px; min-height: 24px; border-radius: 4px; color: ${(p) => p.theme.quiet}; }
