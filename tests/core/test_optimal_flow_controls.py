@@ -107,7 +107,7 @@ def test_with_everything_moving_the_answer_keeps_all_limits_and_prices_are_what_
 
 @pytest.mark.parametrize("seed", [0, 2, 4])
 def test_nothing_that_keeps_the_limits_nearby_is_better(seed: int) -> None:
-    """10,000 points along directions that keep the equations to first order, corrected by Newton to keep them exactly: none that
+    """2,000 points along directions that keep the equations to first order, corrected by Newton to keep them exactly: none that
     keeps all limits costs less."""
     net = everything_moves(seed)
     case = build(net, net.condition, OptimalFlowOptions(**ALL, **WIDE))
@@ -184,6 +184,50 @@ def _further(case: Case, p: np.ndarray, q: np.ndarray) -> float:
                 before = to
             total += spent
     return total
+
+
+@pytest.mark.parametrize("seed", [0, 3])
+def test_every_figure_can_be_asked_with_steps_of_cost_and_a_price_of_reactive_power(seed: int) -> None:
+    net = everything_moves(seed)
+    result = run_study("optimal_flow", net, **ALL, **WIDE)
+    study, asked = STUDIES["optimal_flow"], 0
+    assert study.explain is not None
+    for name in ("buses", "plants", "branches"):
+        for ident in result.tables[name]["id"]:
+            for working in study.explain(net, result, net.condition, ident, {}):
+                for cell in working.ledger:
+                    if cell.solver is not None:
+                        assert cell.value == pytest.approx(cell.solver, rel=1e-6, abs=1e-4), (ident, cell.symbol)
+                        asked += 1
+    assert asked >= 20
+
+
+def test_a_load_that_is_spread_along_a_line_is_shed_everywhere_alike() -> None:
+    net = two_bus(rating_a=MVA_60)
+    demand = next(e.id for e in net.elements() if e.kind == "load")
+    spread = {"along": "a-b", "shed_most_pct": 80, "active_power_mw": 190.0, "shed_cost": 900.0}
+    net.apply([Update(id="g", values={"most_mw": 20.0}), Update(id=demand, values=spread)])
+    result = run_study("optimal_flow", net, branches="power", shed=True, **WIDE)
+    assert result.account.converged, result.account
+    served = result.tables["moved"]["after"] / result.tables["moved"]["before"]
+    assert len(served) == 2
+    assert served[0] == pytest.approx(served[1], abs=1e-7)
+    assert served[0] < 0.999
+
+
+def test_with_outages_steps_are_whole_and_limits_hard() -> None:
+    items = [i for i in tapped().to_items() if i["id"] != "T"]
+    unit = {**next(i for i in tapped().to_items() if i["id"] == "T"), "emergency_mva": 90}
+    net = Network.from_items([*items, unit, {**unit, "id": "T2"}])
+    options = {"best": "losses", "active": False, "voltages": False, "taps": True, "banks": True, "bands": "entered"}
+    result = run_study(
+        "optimal_flow", net, **options, outages="branches", outages_above_kv=10.0, low_pu=0.9, high_pu=1.1
+    )
+    assert result.account.converged, result.account
+    assert len(result.tables["outages"]) == 2
+    assert all(x == pytest.approx(round(x), abs=1e-9) for x in result.tables["moved"]["after"])
+    with pytest.raises(ValueError, match="after an outage they must hold"):
+        OptimalFlowOptions(limits="soft", outages="branches")
 
 
 def test_steps_of_cost_follow_the_field() -> None:
@@ -328,14 +372,10 @@ def test_a_shifter_sends_power_round_the_line_that_is_full() -> None:
         assert result.account.converged, result.statement
         assert at(result, "branches", "l1", "used_pct") <= 100 + 1e-6
     flow = solve_as_set(with_answer(net, result))
-    assert at(flow, "buses", "b", "angle_deg") == pytest.approx(np.degrees(_angle(net, result)), abs=1e-3)
-
-
-def _angle(net: Network, result: Any) -> float:
-    case = build(with_answer(net, result), net.condition, OptimalFlowOptions(**WIDE))
-    assert case is not None
-    node = case.pattern.row[case.arrays.bus_id.index("b")]
-    return float(case.state.start[node])
+    for ident in ("l1", "l2", "S"):
+        assert at(flow, "branches", ident, "from_active_power_mw") == pytest.approx(
+            at(result, "branches", ident, "active_mw"), abs=1e-3
+        )
 
 
 def test_interfaces_and_angles_hold_and_cost() -> None:
@@ -390,10 +430,6 @@ def test_wind_is_curtailed_only_as_far_as_it_must_be() -> None:
     net.apply([Update(id="g", values={"energy": "wind", "active_power_mw": 150.0, "cost_per_mwh": 0.0, "curtailment_cost": 5.0}),
                Update(id="source-a", values={"least_mw": -1000.0})])  # fmt: skip
     result = run_study("optimal_flow", net, branches="power", best="least_curtailment", **WIDE)
-    assert (
-        at(result, "plants", "g", "after_mw") == pytest.approx(160.0, abs=1.0)
-        or at(result, "plants", "g", "after_mw") <= 150.0
-    )
     assert at(result, "plants", "g", "after_mw") == pytest.approx(
         150.0, abs=1e-3
     )  # 100 of demand and 50 back through the line
@@ -526,9 +562,7 @@ def test_random_networks_are_secure_by_load_flows_of_their_own(seed: int) -> Non
     ]  # type: ignore[attr-defined]
     net.apply(limits)
     result = run_study("optimal_flow", net, outages="branches", bands="entered", low_pu=0.85, high_pu=1.15)
-    if not result.account.converged:
-        assert "No state survives" in result.statement
-        return
+    assert result.account.converged, result.statement
     table = result.tables["outages"]
     assert all(table["kept"])
     for lost in table["id"]:

@@ -4,7 +4,7 @@ from .changes import Add, Change, Remove, Update, clashing, conflicts, touched_f
 from .copies import Pasted, clip, paste, root_of
 from .elements._demand import Demand
 from .elements._harmonics import Spectrum, own_ohm, resistance_factor, spectrum_values
-from .elements._market import capability_of, cost_blocks_of, price_of
+from .elements._market import capability_of, cost_blocks_of, cost_lines_of, price_at, price_of
 from .elements._neutral import neutral_ohm
 from .elements._phases import PHASES, phases_of, tap_positions
 from .elements._rows import rows_of
@@ -141,6 +141,7 @@ __all__ = [
     "clip",
     "conflicts",
     "cost_blocks_of",
+    "cost_lines_of",
     "dump_item",
     "first_bus",
     "grow",
@@ -153,6 +154,7 @@ __all__ = [
     "own_ohm",
     "paste",
     "phases_of",
+    "price_at",
     "price_of",
     "profile",
     "recorded",

@@ -58,6 +58,15 @@ def cost_blocks_of(text: str) -> list[tuple[float, float]]:
     return found
 
 
+def cost_lines_of(text: str) -> list[tuple[float, float]]:
+    """Cost of a MWh and a constant of every step: where costs rise, an hour at P MW costs the highest of cost * P + constant."""
+    lines, at, spent = [], 0.0, 0.0
+    for mw, cost in cost_blocks_of(text):
+        lines.append((cost, spent - cost * at))
+        spent, at = spent + cost * (mw - at), mw
+    return lines
+
+
 CostBlocks = Annotated[Rows, AfterValidator(_blocks_readable)]
 
 
@@ -150,6 +159,13 @@ def check_powers(e: Any) -> None:
     """Raises ValueError where the least power is above the most."""
     if e.least_mw is not None and e.most_mw is not None and e.least_mw > e.most_mw:
         raise ValueError(f"least_mw: the least power is above the most, {e.most_mw:g} MW")
+
+
+def price_at(e: Any, mw: float) -> float:
+    """Cost of a MWh at a power: that of the step it stands in, where it has steps."""
+    if e.cost_blocks:
+        return max(cost_lines_of(e.cost_blocks), key=lambda line: line[0] * mw + line[1])[0]
+    return price_of(e)
 
 
 def price_of(e: Any) -> float:

@@ -27,7 +27,7 @@ from ...network import (
     Source,
     Transformer,
     capability_of,
-    cost_blocks_of,
+    cost_lines_of,
     price_of,
 )
 from ...results import loading_allowed, voltage_bands
@@ -37,6 +37,7 @@ from ._grid import Cost, Grid, Interfaces, Layout, Limits, Moving, RowsOf, Soft,
 from ._options import OptimalFlowOptions
 
 _ANY_P = 1e4  # per unit: no bound to speak of
+COST, SPREAD = "cost", "spread"  # what rows stand for that are no limits
 _SHED_OTHERWISE = 1e3  # of a MW shed, where something else than cost is best
 
 
@@ -139,6 +140,11 @@ def build(network: Network, condition: Condition, options: OptimalFlowOptions) -
     cost = _cost(seen, arrays, row, plants, movers, grid, limits, options, further)
     _capabilities(seen, arrays, plants, limits, further)
     _angles(seen, arrays, b, branch, grid, further)
+    first = {ident: j for j, ident in reversed(list(enumerate(movers.sheds)))}
+    shed = further.layout.place("shed").start
+    for j, ident in enumerate(movers.sheds):  # a load that is spread over buses is shed everywhere alike
+        if first[ident] != j:
+            further.rows.add([(shed + j, 1.0), (shed + first[ident], -1.0)], 0.0, 0.0, (ident, SPREAD))
     sets, names = _interfaces(seen, arrays, b, branch, notes)
     limits = replace(limits, turn=bounds[0], shift=bounds[1], bank=bounds[2], shed=bounds[3], rows=further.rows.done(),
                      interfaces=sets, further=np.array([further.low, further.high]).reshape(2, -1))  # fmt: skip
@@ -175,7 +181,7 @@ class _Further:
         number = self.layout.size + len(self.low)
         x = self.layout.place(name).start + place
         for slope, constant in slopes:
-            self.rows.add([(number, 1.0), (x, -slope)], constant, np.inf, (element, "cost"))
+            self.rows.add([(number, 1.0), (x, -slope)], constant, np.inf, (element, COST))
         self.low.append(-np.inf)
         self.high.append(np.inf)
         self.price.append(price)
@@ -476,18 +482,14 @@ def _cost(
 
 def _segments(e: Any, base: float) -> list[tuple[float, float]]:
     """Lines of which the cost of an hour is the highest, of power per unit. Raises :class:`InvalidFields` where costs fall."""
-    blocks = cost_blocks_of(e.cost_blocks)
-    found, at, spent = [], 0.0, 0.0
-    last = -np.inf
-    for mw, cost in blocks:
+    lines = cost_lines_of(e.cost_blocks)
+    for (last, _), (cost, _) in itertools.pairwise(lines):
         if cost < last:
             text = (
                 f"costs of {e.name} fall from {last:g} to {cost:g} per MWh; write rising ones, or a mean for both steps"
             )
             raise InvalidFields([FieldProblem(e.id, "cost_blocks", e.cost_blocks, text)])
-        found.append((cost * base, spent - cost * at))
-        spent, at, last = spent + cost * (mw - at), mw, cost
-    return found
+    return [(cost * base, constant) for cost, constant in lines]
 
 
 def _capabilities(network: Network, arrays: NetArrays, plants: Plants, limits: Limits, further: _Further) -> None:

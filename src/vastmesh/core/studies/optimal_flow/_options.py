@@ -151,6 +151,8 @@ class OptimalFlowOptions(BaseModel):
             raise ValueError("branches: active power alone is for the linear equations; choose current or power")
         if linear and self.limits == "soft":
             raise ValueError("limits: the linear equations hold them; choose exact, or hard limits")
+        if self.limits == "soft" and self.outages != "none":
+            raise ValueError("limits: after an outage they must hold; choose hard limits")
         if linear and self.outages != "none":
             raise ValueError("outages: the linear equations look at none; choose exact")
         if self.openings and self.time == "day":

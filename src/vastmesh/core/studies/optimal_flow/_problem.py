@@ -89,18 +89,27 @@ def _program(states: Sequence[State], coupling: Rows, soft: Soft) -> Program:
 def _key(states: Sequence[State], coupling: Rows, soft: Soft) -> bytes:
     digest = hashlib.blake2b(digest_size=16)
     digest.update(repr((len(states), soft)).encode())
+    made_of: list[Any] = [coupling.row, coupling.col, coupling.value]
     for s in states:
-        g, mv, lim = s.grid, s.grid.moving, s.limits
-        for a in (g.row, g.col, g.y, g.frm, g.to, g.ports, g.at, mv.turn_branch, mv.turn_side, mv.bank_at, mv.bank_y, mv.shed_at,
-                  np.isfinite(lim.most_from), np.isfinite(lim.most_to), np.where(np.isfinite(lim.rated), lim.rated, -1),
-                      lim.rows.row,
-                  lim.rows.col, lim.rows.value, lim.interfaces.which, lim.interfaces.branch, lim.interfaces.sign,
-                  np.isfinite(lim.v_low), np.isfinite(lim.v_high), np.isfinite(lim.p_low) & np.isfinite(lim.q_low)):  # fmt: skip
-            digest.update(np.ascontiguousarray(a).tobytes())
-            digest.update(b"|")
-        digest.update(repr((lim.power, s.layout, lim.rows.low == lim.rows.high)).encode())
-    for a in (coupling.row, coupling.col, coupling.value):
-        digest.update(np.ascontiguousarray(a).tobytes())
+        g, mv, lim, rows, sets = s.grid, s.grid.moving, s.limits, s.limits.rows, s.limits.interfaces
+        digest.update(repr((lim.power, s.layout)).encode())
+        made_of += [g.row, g.col, g.y, g.frm, g.to, g.ports, g.at]
+        made_of += [mv.turn_branch, mv.turn_side, mv.bank_at, mv.bank_y, mv.shed_at]
+        made_of += [rows.row, rows.col, rows.value, rows.low == rows.high, sets.which, sets.branch, sets.sign]
+        bounds = (
+            lim.most_from,
+            lim.most_to,
+            lim.rated,
+            lim.v_low,
+            lim.v_high,
+            lim.p_low,
+            lim.p_high,
+            lim.q_low,
+            lim.q_high,
+        )
+        made_of += [np.isfinite(x) for x in bounds]
+    for a in made_of:
+        digest.update(f"{a.shape}".encode() + np.ascontiguousarray(a).tobytes())
     return digest.digest()
 
 
@@ -276,7 +285,7 @@ class _Block:
     def start(self, state: State) -> Floats:
         return np.concatenate([state.start, np.full(int(self.slack_cuts[-1]), 1e-2)])
 
-    def over(self, slack: Floats, size: int, lim: Any) -> tuple[tuple[str, int, float], ...]:
+    def over(self, slack: Floats) -> tuple[tuple[str, int, float], ...]:
         """What is exceeded: name of a bound, place in it, and by how much."""
         cut = self.slack_cuts
         under, above, beyond, r_under, r_above, w_under, w_above = (slack[a:b] for a, b in itertools.pairwise(cut))
@@ -371,7 +380,7 @@ def _answer(
     of = {name: (x[lay.place(name)], lam_x[lay.place(name)]) for name in NAMES}
     return Optimum(
         ending, iterations, value, of["theta"][0], of["v"][0], of["p"][0], of["q"][0], balance[:n], balance[n:], of["v"][1],
-        of["p"][1], of["q"][1], at_ends[:k], at_ends[k:], b.over(slack, lay.size, s.limits), of["turn"][0], of["shift"][0],
+        of["p"][1], of["q"][1], at_ends[:k], at_ends[k:], b.over(slack), of["turn"][0], of["shift"][0],
         of["bank"][0], of["shed"][0], of["further"][0],
         np.concatenate([of[name][1] for name in ("turn", "shift", "bank", "shed")]), rows, through, at_coupling, trace,
     )  # fmt: skip

@@ -19,10 +19,12 @@ from ...network import (
     Transformer,
     Update,
     cost_blocks_of,
+    cost_lines_of,
+    price_at,
     price_of,
 )
 from ...results import Axis, Column, Figure, Quantity, Series, Table
-from ._build import Case
+from ._build import COST, SPREAD, Case
 from ._changer import changer_of
 from ._grid import Optimum
 
@@ -52,15 +54,11 @@ def end_of(case: Case, at: int, side: str) -> tuple[str, float, str]:
 
 def hour_of(e: Any, mw: float, mvar: float = 0.0) -> float:
     """Cost of an hour of a plant at a power."""
-    reactive = abs(mvar) * e.cost_per_mvarh
     if e.cost_blocks:
-        at, slopes = 0.0, []
-        spent = 0.0
-        for to, cost in cost_blocks_of(e.cost_blocks):
-            slopes.append((cost, spent - cost * at))
-            spent, at = spent + cost * (to - at), to
-        return float(max(c * mw + constant for c, constant in slopes) + e.cost_running + reactive)
-    return float(price_of(e) * mw + e.cost_rising * mw * mw + e.cost_running + reactive)
+        energy = max(cost * mw + constant for cost, constant in cost_lines_of(e.cost_blocks))
+    else:
+        energy = price_of(e) * mw + e.cost_rising * mw * mw
+    return float(energy + e.cost_running + abs(mvar) * e.cost_per_mvarh)
 
 
 def _hours(case: Case, p: Floats, q: Floats) -> Floats:
@@ -90,7 +88,8 @@ def plants_of(case: Case, found: Optimum, *, linear: bool = False) -> tuple[Tabl
         Column("at", "Stands at its", at), Column("before_mvar", "Q now", a.q * base, "Mvar", 3),
         Column("after_mvar", "Q best", found.q * base, "Mvar", 3),
         Column("voltage_pu", "Voltage", found.v[case.grid.at], "p.u.", 4),
-        Column("cost_mwh", "Cost", np.array([price_of(case.network[i]) for i in a.ident]), "1/MWh", 2),
+        Column("cost_mwh", "Cost", np.array([price_at(case.network[i], x) for i, x in zip(
+            a.ident, (found.p * base).tolist(), strict=True)]), "1/MWh", 2),
         Column("price", "Price there", price, None, 3, "What one MW more of demand at its bus would cost"),
         Column("hour_before", "An hour now", before, "1/h", 2), Column("hour_after", "An hour at best", after, "1/h", 2),
     ]  # fmt: skip
@@ -132,7 +131,7 @@ def binding_of(case: Case, found: Optimum, unit: str) -> Table:
             rows.append((ident, f"Rating, {side} end", float(most[k]) * per, measure, float(values[k]) / per))
     for r, m in enumerate(found.at_rows.tolist()):
         ident, what = case.rows[r]
-        if what != "cost":
+        if what not in (COST, SPREAD):
             angle = what.startswith("Angle")
             limit = float((limits.rows.high if m > 0 else limits.rows.low)[r])
             per, measure = (180 / np.pi, "°") if angle else (base, "Mvar")
@@ -192,13 +191,15 @@ def _at_movers(case: Case, found: Optimum) -> list[tuple[str, str, float, str, f
 
 
 def positions(case: Case, found: Optimum) -> dict[str, tuple[float, float, float, float]]:
-    """Of transformers that may move: tap position now and at best, angle now and at best, degrees."""
+    """Of transformers that may move: tap position now and at best, shift beyond the vector group now and at best, degrees."""
     told = {}
     for k, ident in enumerate(case.movers.turns):
         changer = changer_of(case.network[ident])
         assert changer is not None
         now = case.movers.turns_now[k]
-        angle = float(np.degrees(case.movers.angle_now[k]))
+        item = case.network[ident]
+        clock = 30.0 * item.clock() if isinstance(item, Transformer) else 0.0
+        angle = float(np.degrees(case.movers.angle_now[k])) - clock
         turned = angle + float(np.degrees(found.shift[k]))
         told[ident] = changer.position(now), changer.position(now * found.turn[k]), angle, turned
     return told
@@ -272,7 +273,7 @@ def _moves(case: Case, found: Optimum) -> list[dict[str, Any]]:
     """Changes of taps, shifters, steps and demand; automatic ones are set so that they stay where they are put."""
     made: list[tuple[str, dict[str, Any], str]] = []
     volts = {b: float(found.v[r]) for b, r in zip(case.arrays.bus_id, case.pattern.row.tolist(), strict=True) if r >= 0}
-    for k, (ident, (now, best, _, _)) in enumerate(positions(case, found).items()):
+    for k, (ident, (now, best, _, turned)) in enumerate(positions(case, found).items()):
         t: Any = case.network[ident]
         changer = changer_of(t)
         values: dict[str, Any] = {}
@@ -283,11 +284,8 @@ def _moves(case: Case, found: Optimum) -> list[dict[str, Any]]:
                 held = volts.get(at)
                 plain = held is not None and not t.ldc_r_ohm and not t.ldc_x_ohm and 0.8 <= held <= 1.2
                 values |= {"target_pu": round(held or 1.0, 4)} if plain else {changer.automatic: False}
-        if abs(found.shift[k]) > 1e-9:
-            values |= {
-                "phase_shift_deg": round(t.phase_shift_deg + float(np.degrees(found.shift[k])), 6),
-                "holds_flow": False,
-            }
+        if case.limits.shift[0][k] < case.limits.shift[1][k]:  # it holds no flow any more but stays where it is put
+            values |= {"phase_shift_deg": round(turned, 6), "holds_flow": False}
         made.append((ident, values, f"{now:.0f} → {best:.0f}"))
     for ident, now, best in zip(case.movers.banks, case.movers.banks_now.tolist(), found.bank.tolist(), strict=True):
         s: Any = case.network[ident]
@@ -337,7 +335,8 @@ def figures_of(case: Case, found: Optimum) -> list[Figure]:
         Series("after", "best", names, (found.p * base)[order], "bars", here),
         Series("most", "most", names, [float(x) if x < 1e6 else None for x in most], "levels", here),
     ])]  # fmt: skip
-    steps = [(price[ids[n]], float(found.p[n]) * base) for n in order if found.p[n] > 0]
+    given = [(case.network[ids[n]], float(found.p[n]) * base) for n in order if found.p[n] > 0]
+    steps = sorted(step for e, mw in given for step in _steps_of(e, mw))
     x, y = [0.0], [steps[0][0] if steps else 0.0]
     for cost, mw in steps:
         x += [x[-1], x[-1] + mw]
@@ -350,6 +349,17 @@ def figures_of(case: Case, found: Optimum) -> list[Figure]:
         made.append(Figure("progress", "Progress", Axis("Iteration", None, 0), Axis("Largest violation, power of ten", None, 0),
                            [Series("off", "what is still violated, p.u.", steps_, off)]))  # fmt: skip
     return made
+
+
+def _steps_of(e: Any, mw: float) -> list[tuple[float, float]]:
+    """Costs of a MWh and how much of a power is given at each."""
+    if not e.cost_blocks:
+        return [(price_at(e, mw), mw)]
+    found, at = [], 0.0
+    for to, cost in cost_blocks_of(e.cost_blocks):
+        found.append((cost, max(min(mw, to) - at, 0.0)))
+        at = to
+    return [step for step in found if step[1] > 0]
 
 
 def quantities_of(unit: str) -> list[Quantity]:

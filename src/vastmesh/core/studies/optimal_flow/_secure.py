@@ -17,7 +17,7 @@ from ...electrical import FIXED, SLACK
 from ...electrical.arrays import Complexes, Floats, Ints
 from ...results import Column, Finding, Table
 from ...severity import Severity
-from ._build import Case, bands_of_nodes, branch_limits, zones
+from ._build import COST, Case, bands_of_nodes, branch_limits, zones
 from ._check import after_outage
 from ._grid import Cost, Limits, Optimum, Rows, RowsOf, Soft, State, settled
 from ._options import OptimalFlowOptions
@@ -79,6 +79,9 @@ def secure_against_outages(
         if not every[0].found:
             return None, _nothing(case, options, states, coupling, chosen, notes, progress)
         answer, after = every[0], {o.ident: s for o, s in zip(chosen, every[1:], strict=True)}
+    else:
+        for o in outages:
+            _judge(case, o, after.get(o.ident, answer) if options.after == "corrective" else answer, limits)
     prices = [answer, *after.values()]
     answer = replace(
         answer, price_p=np.sum([s.price_p for s in prices], axis=0), price_q=np.sum([s.price_q for s in prices], axis=0)
@@ -163,7 +166,7 @@ def _state(case: Case, o: _Outage, limits: Limits, near: Optimum) -> State:
     ports[:, o.out] = 0
     grid = replace(g, ports=ports, row=np.concatenate([g.row, f, f, t, t]), col=np.concatenate([g.col, f, t, f, t]),
                    y=np.concatenate([g.y, *(-g.ports[:, plain])]))  # fmt: skip
-    physical = [r for r, (_, what) in enumerate(case.rows) if what != "cost"]
+    physical = [r for r, (_, what) in enumerate(case.rows) if what != COST]
     most_from, most_to = limits.most_from.copy(), limits.most_to.copy()
     most_from[o.out] = most_to[o.out] = np.inf  # nothing flows there
     limits = replace(
@@ -249,6 +252,10 @@ def _secured(
         for o in bad
     ]  # fmt: skip
     more = answer.value - base
+    if not outages:
+        return Secured(
+            table, {"outages": 0.0, "value_without_outages": base}, [], notes, "There is no outage to look at."
+        )
     statement = (
         f"Every one of {len(outages)} outages is survived, by the load flow; that costs {max(more, 0.0):.2f} more than without "
         f"({base:.2f}), and {len(after)} of them decide it."

@@ -343,7 +343,13 @@ def _mean(squares: float, count: int) -> float:
 
 
 def _secured(case: Case, options: OptimalFlowOptions, found: Optimum, rounded: str, progress: Progress) -> Result:
-    answer, secure = secure_against_outages(case, options, found, progress)
+    if options.steps == "whole":  # they are found, and stay where they are
+        turn, shift, bank = (np.array([x, x]) for x in (found.turn, found.shift, found.bank))
+        limits = replace(case.limits, turn=turn, shift=shift, bank=bank)
+        held = replace(case, state=replace(case.state, limits=limits))
+    else:
+        held = case
+    answer, secure = secure_against_outages(held, options, found, progress)
     if answer is None:
         account = Account(
             Ending.ITERATION_LIMIT, "Optimal flow", found.iterations, explanation=secure.statement, notes=secure.notes

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from ...network import Bus, Condition, Network, price_of
+from ...network import Bus, Condition, Network, cost_lines_of, price_of
 from ...results import Result, Table
 from ...workings import Ledger, Working
 
@@ -47,13 +47,32 @@ def _price(network: Network, result: Result, table: Table, row: int) -> list[Wor
 def _hour(network: Network, result: Result, table: Table, row: int) -> list[Working]:
     e: Any = network[table["id"][row]]
     told = Ledger("Cost of an hour", "At best, and what one more MW from it would cost beside the price at its bus.")
-    told.given("P", "active power", float(table["after_mw"][row]), "MW", "this study")
-    source = "entered" if e.cost_per_mwh is not None else "typical for its energy"
-    told.given("c1", "cost of energy", price_of(e), "1/MWh", source)
-    told.given("c2", "rising cost", e.cost_rising, "1/MW²h", "entered")
+    mw = float(table["after_mw"][row])
+    told.given("P", "active power", mw, "MW", "this study")
     told.given("c0", "cost of running", e.cost_running, "1/h", "entered")
-    told.line("C", "cost of an hour", "c0 + c1 * P + c2 * P ** 2", "1/h", solver=float(table["hour_after"][row]))
-    told.line("m", "one more MW from it", "c1 + 2 * c2 * P", "1/MWh")
+    reactive = ""
+    if e.cost_per_mvarh and any(c.name == "after_mvar" for c in table.columns):
+        told.given("Q", "reactive power, without its sign", abs(float(table["after_mvar"][row])), "Mvar", "this study")
+        told.given("cq", "cost of reactive power", e.cost_per_mvarh, "1/Mvarh", "entered")
+        reactive = " + cq * Q"
+    if e.cost_blocks:
+        lines = cost_lines_of(e.cost_blocks)
+        cost, constant = max(lines, key=lambda line: line[0] * mw + line[1])  # the step it stands in
+        told.given("c1", "cost of energy in the step it stands in", cost, "1/MWh", "entered")
+        told.given("k", "what the steps below cost beyond or less than that", constant, "1/h", "entered")
+        energy, marginal = "c1 * P + k", "c1"
+    else:
+        told.given(
+            "c1",
+            "cost of energy",
+            price_of(e),
+            "1/MWh",
+            "entered" if e.cost_per_mwh is not None else "typical for its energy",
+        )
+        told.given("c2", "rising cost", e.cost_rising, "1/MW²h", "entered")
+        energy, marginal = "c1 * P + c2 * P ** 2", "c1 + 2 * c2 * P"
+    told.line("C", "cost of an hour", f"c0 + {energy}{reactive}", "1/h", solver=float(table["hour_after"][row]))
+    told.line("m", "one more MW from it", marginal, "1/MWh")
     told.given("p", "price at its bus", float(table["price"][row]), "1/MWh", "this study")
     told.line("d", "price beyond its own cost: what one MW more of its most would save, below 0 what its least costs", "p - m",
               "1/MWh")  # fmt: skip
