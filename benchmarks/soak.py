@@ -90,6 +90,7 @@ def requests(count: int) -> None:
                     score.take(f"{ask.method} {path} {(ask.body or b'')[:120]!r}", code, time.perf_counter() - started)
             with service(Path(name)) as client:
                 unopened += client.get(f"/api/projects/{ident}").status_code != 200
+        print(f"  {score.tried} requests, bad {sum(score.bad.values())}, not opened {unopened}", flush=True)
     score.tell()
     print(f"  projects that did not open afterwards: {unopened}")
 

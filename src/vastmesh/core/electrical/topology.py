@@ -28,8 +28,8 @@ def trace(arrays: NetArrays) -> Topology:
     n, switch, branch = arrays.n_bus, arrays.tables["switch"], arrays.tables["branch"]
     # A switch between unequal nominal voltages can't be one node; the load flow reports it as taken as open.
     closed = switch["closed"] & np.isclose(arrays.bus_kv[switch["from"]], arrays.bus_kv[switch["to"]], rtol=1e-3)
-    n_node, node = _components(n, switch["from"][closed], switch["to"][closed])
-    _, island_of_node = _components(n_node, node[branch["from"]], node[branch["to"]])
+    n_node, node = components(n, switch["from"][closed], switch["to"][closed])
+    _, island_of_node = components(n_node, node[branch["from"]], node[branch["to"]])
     island = island_of_node[node]
     n_island = int(island.max()) + 1 if n else 0
     injection = arrays.tables["injection"]
@@ -38,7 +38,8 @@ def trace(arrays: NetArrays) -> Topology:
     return Topology(node=node, n_node=n_node, island=island, n_island=n_island, live=fed[island] if n else island > 0)
 
 
-def _components(n: int, frm: Ints, to: Ints) -> tuple[int, Ints]:
+def components(n: int, frm: Ints, to: Ints) -> tuple[int, Ints]:
+    """Number of parts of a graph of ``n`` nodes with edges between ``frm`` and ``to``, and the part of each node, (n,)."""
     if n == 0:
         return 0, np.zeros(0, np.int64)
     graph = coo_array((np.ones(len(frm), np.int8), (frm, to)), shape=(n, n)).tocsr()

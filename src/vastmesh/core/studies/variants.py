@@ -34,7 +34,8 @@ class Measured:
 
 
 class Variants:
-    """Automatic controls stay where the load flow leaves them. ``arrays``: as they are; ``live``: buses that have a supply."""
+    """Automatic controls stay where the load flow leaves them. ``arrays``: as they are; ``live``: buses that have a supply;
+    ``volts``: voltages as they are, p.u."""
 
     def __init__(self, network: Network, condition: Condition) -> None:
         found = LiveLoadFlow(network).linearise(condition)
@@ -51,13 +52,16 @@ class Variants:
         # A place for a further admittance at every bus, so that what is added changes figures and no pattern.
         own = arrays.tables["shunt"]
         self._extra = len(own["element"])
-        quiet["shunt"] = {"element": np.r_[own["element"], np.full(arrays.n_bus, -1)], "bus": np.r_[own["bus"],
-            np.arange(arrays.n_bus)],
-                          "y": np.r_[own["y"], np.zeros(arrays.n_bus)]}  # fmt: skip
+        quiet["shunt"] = {
+            "element": np.r_[own["element"], np.full(arrays.n_bus, -1)],
+            "bus": np.r_[own["bus"], np.arange(arrays.n_bus)],
+            "y": np.r_[own["y"], np.zeros(arrays.n_bus)],
+        }
         self.arrays: NetArrays = replace(arrays, tables={**arrays.tables, **quiet})
         self._problem: Problem | None = None
         self._last: State | None = None
         self.live: Bools = trace(self.arrays).live
+        self.volts: Floats = found.reading.volts if found is not None else np.ones(arrays.n_bus)
         self._ports = two_ports(self.arrays.tables["branch"])
         self._most = self._limits()
         bands = voltage_bands(seen, condition.limit_set, arrays.bus_id, arrays.bus_kv)

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import combinations
+from math import comb
 
 import numpy as np
 
 from ...electrical.arrays import Bools, Ints
+from ...electrical.topology import components
 from ...network import Line, Switch
 from ..variants import Variants
 
@@ -37,11 +39,11 @@ class Choice:
         may_branch = [self._may(network.items.get(arrays.element_id[e]), kv, up_to_kv, lines=lines) for e, kv in zip(
             branch["element"].tolist(), arrays.bus_kv[branch["from"]].tolist(), strict=True)]  # fmt: skip
         near = live[switch["from"]] & live[switch["to"]]
-        self._group = list(range(arrays.n_bus))
-        for row in np.flatnonzero(switch["closed"] & ~np.array(may_switch, np.bool_)).tolist():
-            self._join(int(switch["from"][row]), int(switch["to"][row]))
-        for row in np.flatnonzero(~np.array(may_branch, np.bool_)).tolist():
-            self._join(int(branch["from"][row]), int(branch["to"][row]))
+        fixed_s = np.flatnonzero(switch["closed"] & ~np.array(may_switch, np.bool_))
+        fixed_b = np.flatnonzero(~np.array(may_branch, np.bool_))
+        frm = np.r_[switch["from"][fixed_s], branch["from"][fixed_b]]
+        to = np.r_[switch["to"][fixed_s], branch["to"][fixed_b]]
+        self._group = components(arrays.n_bus, frm, to)[1]
         self.edges: list[Edge] = []
         closed: list[bool] = []
         for row in np.flatnonzero(np.array(may_switch, np.bool_) & near).tolist():
@@ -51,47 +53,25 @@ class Choice:
             self._add(branch, row, "branch")
             closed.append(True)
         self.closed: Bools = np.array(closed, np.bool_)
-        self.nodes = sorted({x for e in self.edges for x in (e.u, e.v)})
-        number = {x: k for k, x in enumerate(self.nodes)}
+        nodes = sorted({x for e in self.edges for x in (e.u, e.v)})
+        number = {x: k for k, x in enumerate(nodes)}
         self.edges = [Edge(e.ident, number[e.u], number[e.v], e.switch, e.branch) for e in self.edges]
-        self.n = len(self.nodes)
+        self.n = len(nodes)
+        self._u, self._v = (np.array([getattr(e, end) for e in self.edges], np.int64) for end in ("u", "v"))
 
     @staticmethod
     def _may(item: object, kv: float, up_to_kv: float, *, lines: bool) -> bool:
         return kv <= up_to_kv and (isinstance(item, Switch) or (lines and isinstance(item, Line)))
 
-    def _root(self, x: int) -> int:
-        while self._group[x] != x:
-            self._group[x] = self._group[self._group[x]]
-            x = self._group[x]
-        return x
-
-    def _join(self, a: int, b: int) -> None:
-        self._group[self._root(a)] = self._root(b)
-
     def _add(self, table: dict[str, np.ndarray], row: int, kind: str) -> None:
         arrays = self.variants.arrays
-        u, v = self._root(int(table["from"][row])), self._root(int(table["to"][row]))
+        u, v = int(self._group[table["from"][row]]), int(self._group[table["to"][row]])
         ident = arrays.element_id[int(table["element"][row])]
         self.edges.append(Edge(ident, u, v, row if kind == "switch" else -1, row if kind == "branch" else -1))
 
-    def parts(self, closed: Iterable[int]) -> int:
+    def parts(self, closed: Bools) -> int:
         """Number of parts that these edges leave."""
-        root = list(range(self.n))
-
-        def find(x: int) -> int:
-            while root[x] != x:
-                root[x] = root[root[x]]
-                x = root[x]
-            return x
-
-        count = self.n
-        for k in closed:
-            a, b = find(self.edges[k].u), find(self.edges[k].v)
-            if a != b:
-                root[a] = b
-                count -= 1
-        return count
+        return components(self.n, self._u[closed], self._v[closed])[0]
 
     def loop(self, closed: Bools, edge: int) -> list[int]:
         """Closed edges on a shortest way between the ends of an edge, without it; empty where there is none."""
@@ -124,18 +104,16 @@ class Choice:
     def spread(self, count: int, most: int) -> Iterator[Bools] | None:
         """All ways with this many edges closed that leave as few parts as all of them would; None where more than ``most`` would
         have to be looked at."""
-        from math import comb
-
         if comb(len(self.edges), count) > most:
             return None
-        least = self.parts(range(len(self.edges)))
+        least = self.parts(np.ones(len(self.edges), np.bool_))
         return self._ways(count, least)
 
     def _ways(self, count: int, least: int) -> Iterator[Bools]:
         for opened in combinations(range(len(self.edges)), len(self.edges) - count):
             closed = np.ones(len(self.edges), np.bool_)
             closed[list(opened)] = False
-            if self.parts(np.flatnonzero(closed).tolist()) == least:
+            if self.parts(closed) == least:
                 yield closed
 
     def state(self, closed: Bools) -> tuple[Bools, Ints]:
@@ -148,7 +126,3 @@ class Choice:
             elif not on:
                 out.append(e.branch)
         return switches, np.array(out, np.int64)
-
-
-def names(choice: Choice, places: Sequence[int]) -> str:
-    return ", ".join(choice.variants.network[choice.edges[k].ident].name for k in places)

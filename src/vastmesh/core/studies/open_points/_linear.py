@@ -1,13 +1,13 @@
 """The best open points of linear equations, as a mixed-integer programme.
 
-Unknown are active and reactive power through every branch, angles, squares of voltages and what is closed. Where a branch is
-closed
+Unknown are active and reactive power through every branch, angles, squares of voltages and what is closed. Where a branch
+is closed
 
     θ_i - θ_j = x P - r Q,   u_i - u_j = 2 (r P + x Q)
 
 (losses left out, 1 p.u.); where it is open nothing flows and both may be anything. Where no loop is left, neither is needed.
-Losses r (P² + Q²) stand along tangents, added
-where the last answer lies until they hold. Further answers follow by forbidding those that are known.
+Losses r (P² + Q²) stand along tangents, added where the last answer lies until they hold. Further answers follow by forbidding
+those that are known.
 """
 
 from __future__ import annotations
@@ -16,10 +16,12 @@ from collections.abc import Callable, Iterator
 
 import numpy as np
 from scipy.optimize import Bounds, LinearConstraint, milp
-from scipy.sparse import coo_array, csc_array
+from scipy.sparse import csc_array
 
+from ...electrical import SLACK
 from ...electrical.arrays import Bools, Floats
-from ...electrical.topology import trace
+from ...electrical.topology import components, trace
+from ..rows import RowsOf
 from ._graph import Choice
 
 _WIDE = 2.0  # rad and p.u. of squares across what is open
@@ -39,71 +41,58 @@ def best_of_linear(choice: Choice, count: int, stop: Callable[[], None]) -> Iter
 
 class _Model:
     def __init__(self, choice: Choice, count: int) -> None:
-        self.choice = choice
         arrays = choice.variants.arrays
         branch, switch = arrays.tables["branch"], arrays.tables["switch"]
-        topology = trace(arrays)
-        mine = {e.switch for e in choice.edges if e.switch >= 0}
         # Nodes where what may be switched is open; every node has its angle and square of voltage.
-        root = list(range(arrays.n_bus))
-
-        def find(x: int) -> int:
-            while root[x] != x:
-                root[x] = root[root[x]]
-                x = root[x]
-            return x
-
-        for row in range(len(switch["element"])):
-            if switch["closed"][row] and row not in mine:
-                root[find(int(switch["from"][row]))] = find(int(switch["to"][row]))
-        live = topology.live
-        labels = {find(b): 0 for b in range(arrays.n_bus) if live[b]}
-        self.node = {x: k for k, x in enumerate(labels)}
-        at = [self.node.get(find(b), -1) for b in range(arrays.n_bus)]
-        n = len(self.node)
+        held = switch["closed"].copy()
+        held[[e.switch for e in choice.edges if e.switch >= 0]] = False
+        live = trace(arrays).live
+        _, joined = components(arrays.n_bus, switch["from"][held], switch["to"][held])
+        node = {x: k for k, x in enumerate(dict.fromkeys(joined[live].tolist()))}
+        at = [node[x] if on else -1 for x, on in zip(joined.tolist(), live.tolist(), strict=True)]
+        n = len(node)
         rows = [r for r in range(len(branch["element"])) if live[branch["from"][r]]]
         may = {e.branch: k for k, e in enumerate(choice.edges) if e.branch >= 0}
         # Branches, then switches that may be switched.
-        ends = [(at[int(branch["from"][r])], at[int(branch["to"][r])], float(branch["r"][r]), float(branch["x"][r]), may.get(r,
-            -1))
-                for r in rows]  # fmt: skip
+        ends = [(at[int(branch["from"][r])], at[int(branch["to"][r])], float(branch["r"][r]), float(branch["x"][r]),
+                 may.get(r, -1)) for r in rows]  # fmt: skip
         ends += [(at[int(switch["from"][e.switch])], at[int(switch["to"][e.switch])], 0.0, 0.0, k)
                  for k, e in enumerate(choice.edges) if e.switch >= 0]  # fmt: skip
         m, z = len(ends), len(choice.edges)
-        self.n, self.m, self.z, self.ends = n, m, z, ends
+        self.m, self.z = m, z
         self.r = np.array([e[2] for e in ends])
         load, injection, shunt = (arrays.tables[t] for t in ("load", "injection", "shunt"))
-        drawn = np.zeros(n, complex)
-        for table, value in ((load, load["p"] + 1j * load["q"]), (injection, -(injection["p"] + 1j * injection["q"])),
-                             (shunt, np.conj(shunt["y"]))):  # fmt: skip
-            for bus, power in zip(table["bus"].tolist(), value.tolist(), strict=True):
-                if at[bus] >= 0 and not (
-                    table is injection and injection["control"][table["bus"].tolist().index(bus)] == 2
-                ):
-                    drawn[at[bus]] += power
-        slack = {at[b]: v for b, v, c in zip(injection["bus"].tolist(), injection["voltage"].tolist(),
-            injection["control"].tolist(),
-                                             strict=True) if c == 2 and at[b] >= 0}  # fmt: skip
+        holds = injection["control"] == SLACK
+        given = np.where(holds, 0, injection["p"] + 1j * injection["q"])
+        bus = np.r_[load["bus"], injection["bus"], shunt["bus"]]
+        power = np.r_[load["p"] + 1j * load["q"], -given, np.conj(shunt["y"])]
+        place = np.array(at)[bus]
+        drawn = np.bincount(place[place >= 0], power.real[place >= 0], n) + 1j * np.bincount(
+            place[place >= 0], power.imag[place >= 0], n
+        )
+        slack = {at[b]: v for b, v in zip(injection["bus"][holds].tolist(), injection["voltage"][holds].tolist(), strict=True)
+                 if at[b] >= 0}  # fmt: skip
         # Unknowns: P, Q, commodity of branches; θ, u of nodes; closed; losses by P and by Q.
         self.at_q, self.at_c, self.at_t = m, 2 * m, 3 * m
         self.at_u, self.at_z = 3 * m + n, 3 * m + 2 * n
         self.at_hp, self.at_hq = self.at_z + z, self.at_z + z + m
         self.size = self.at_hq + m
-        self.row: list[int] = []
-        self.col: list[int] = []
-        self.value: list[float] = []
-        self.low: list[float] = []
-        self.high: list[float] = []
+        self.rows = RowsOf()
+        self._add = self.rows.add
+        into: list[list[tuple[int, float]]] = [[] for _ in range(n)]
+        for k, (i, j, *_) in enumerate(ends):
+            if i != j:
+                into[j].append((k, 1.0))
+                into[i].append((k, -1.0))
         total = float(np.abs(drawn).sum()) + 1.0
         for part, offset in ((drawn.real, 0), (drawn.imag, m), (np.ones(n), 2 * m)):
             for i in range(n):
                 if i in slack:
                     continue
-                terms = [(offset + k, 1.0) for k, e in enumerate(ends) if e[1] == i and e[0] != i]
-                terms += [(offset + k, -1.0) for k, e in enumerate(ends) if e[0] == i and e[1] != i]
+                terms = [(offset + k, sign) for k, sign in into[i]]
                 self._add(terms, float(part[i]), float(part[i]))
         # Without loops the flows follow from the demand alone, whatever voltages and angles are.
-        radial = m - z + count - n + sum(1 for _ in slack) == 0
+        radial = m - z + count - n + len(slack) == 0
         for k, (i, j, r, x, choice_at) in enumerate(ends):
             for terms in () if radial else ([(self.at_t + i, 1.0), (self.at_t + j, -1.0), (k, -x), (self.at_q + k, r)],
                           [(self.at_u + i, 1.0), (self.at_u + j, -1.0), (k, -2 * r), (self.at_q + k, -2 * x)]):  # fmt: skip
@@ -128,14 +117,6 @@ class _Model:
             for sign in (-1.0, 1.0):
                 self._tangents(np.full(m, sign * point * total / 4), np.full(m, sign * point * total / 4))
 
-    def _add(self, terms: list[tuple[int, float]], low: float, high: float) -> None:
-        for col, value in terms:
-            self.row.append(len(self.low))
-            self.col.append(col)
-            self.value.append(value)
-        self.low.append(low)
-        self.high.append(high)
-
     def _tangents(self, p: Floats, q: Floats) -> None:
         for k in np.flatnonzero(self.r > 0).tolist():
             for x, at, height in ((float(p[k]), k, self.at_hp), (float(q[k]), self.at_q + k, self.at_hq)):
@@ -154,9 +135,10 @@ class _Model:
         found = None
         for _ in range(_ROUNDS):
             stop()
-            a = csc_array(coo_array((self.value, (self.row, self.col)), shape=(len(self.low), self.size)))
-            answer = milp(cost, integrality=whole, bounds=Bounds(self.lower, self.upper), constraints=LinearConstraint(
-                a, np.array(self.low), np.array(self.high)), options={"time_limit": _SECONDS, "mip_rel_gap": 1e-6})  # fmt: skip
+            rows = self.rows.done()
+            limits = LinearConstraint(csc_array(rows.matrix(self.size)), rows.low, rows.high)
+            answer = milp(cost, integrality=whole, bounds=Bounds(self.lower, self.upper), constraints=limits,
+                          options={"time_limit": _SECONDS, "mip_rel_gap": 1e-6})  # fmt: skip
             if answer.x is None:
                 return found
             x = answer.x

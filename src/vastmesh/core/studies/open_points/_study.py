@@ -91,16 +91,13 @@ class _Search:
     def opened(self, closed: Bools) -> Bools:
         """Loops opened one after another, each at the place where that costs least."""
         closed = closed.copy()
-        least = self.choice.parts(range(len(closed)))
+        least = self.choice.parts(np.ones(len(closed), np.bool_))
         while int(closed.sum()) > self.choice.n - least:
             ways = []
             for k in np.flatnonzero(closed).tolist():
                 tried = closed.copy()
                 tried[k] = False
-                if (
-                    self.choice.parts(np.flatnonzero(tried).tolist()) == least
-                    and (found := self._measured(tried)) is not None
-                ):
+                if self.choice.parts(tried) == least and (found := self._measured(tried)) is not None:
                     ways.append((found.value, k))
             if not ways:
                 break

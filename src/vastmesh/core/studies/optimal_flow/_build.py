@@ -12,6 +12,7 @@ import numpy as np
 from ...electrical import FIXED, SLACK, NetArrays, apply_condition, compile_network, nodal_pattern, trace
 from ...electrical.admittance import NodalPattern, TwoPorts, nodal_values, two_ports
 from ...electrical.arrays import Floats, Ints
+from ...electrical.topology import components
 from ...errors import FieldProblem, InvalidFields
 from ...flow.balanced import Reading
 from ...network import (
@@ -32,8 +33,9 @@ from ...network import (
 )
 from ...results import loading_allowed, voltage_bands
 from ...results.state import LiveLoadFlow
+from ..rows import RowsOf
 from ._changer import changer_of
-from ._grid import Cost, Grid, Interfaces, Layout, Limits, Moving, RowsOf, Soft, State
+from ._grid import Cost, Grid, Interfaces, Layout, Limits, Moving, State
 from ._options import OptimalFlowOptions
 
 _ANY_P = 1e4  # per unit: no bound to speak of
@@ -132,7 +134,7 @@ def build(network: Network, condition: Condition, options: OptimalFlowOptions) -
         indices = np.concatenate([indices, f, f, t, t, away])
         column = np.concatenate([column, f, t, f, t, away])
         values = np.concatenate([values, *(-two[:, k]), -moving.bank_y * movers.banks_now])
-    load, moving = _load(arrays, seen, row, n, options, movers, moving)
+    load, moving = _load(arrays, seen, row, n, options, moving)
     grid = Grid(n, indices, column, values, frm, to, two, at, load, moving)
     notes: list[str] = []
     further = _Further(Layout(n, len(at), len(moving.turn_branch), len(moving.bank_at), len(moving.shed_at)))
@@ -289,7 +291,7 @@ def _sheds(network: Network, arrays: NetArrays, row: Ints, options: OptimalFlowO
 
 
 def _load(
-    arrays: NetArrays, network: Network, row: Ints, n: int, options: OptimalFlowOptions, movers: Movers, moving: Moving
+    arrays: NetArrays, network: Network, row: Ints, n: int, options: OptimalFlowOptions, moving: Moving
 ) -> tuple[Floats, Moving]:
     """Demand of nodes that stays, (6, n): constant, with V and with V², active and reactive; and what may be shed."""
     load = arrays.tables["load"]
@@ -415,13 +417,9 @@ def _reactive(e: Any, q: float, control: int, options: OptimalFlowOptions, base:
 
 def zones(n: int, frm: Ints, to: Ints, out: Ints | None = None) -> Ints:
     """Number of the part that each node belongs to, (n,), without the branches that are out."""
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
-
     if out is not None:
         frm, to = np.delete(frm, out), np.delete(to, out)
-    graph = coo_array((np.ones(len(frm)), (frm, to)), shape=(n, n))
-    return np.asarray(connected_components(graph, directed=False)[1], np.int64)
+    return components(n, frm, to)[1]
 
 
 def _cost(
@@ -559,10 +557,3 @@ def _interfaces(
     made = Interfaces(np.array(which, np.int64), np.array(members, np.int64), np.array(sign, float), np.array(low, float),
                       np.array(high, float))  # fmt: skip
     return made, names
-
-
-def soft_of(case: Case, options: OptimalFlowOptions) -> Soft | None:
-    """Prices of exceeding a limit, where that may be: of a per unit of power or of voltage."""
-    if options.limits == "hard":
-        return None
-    return Soft(v=options.voltage_price * 100, ends=options.overload_price * case.base)

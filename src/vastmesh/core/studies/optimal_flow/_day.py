@@ -7,7 +7,6 @@ E0 in the end; r is the round trip. Between one hour and the next a plant moves 
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -18,14 +17,16 @@ from ...flow import Ending
 from ...network import Condition, Generator, Inverter
 from ...results import Account, Axis, Bound, Column, Figure, Quantity, Result, Series, Table
 from ..base import Inputs, Progress
-from ._build import Case, build, soft_of
+from ..rows import Rows, RowsOf
+from ._build import Case, build
 from ._check import put_into_load_flow
-from ._grid import Cost, Optimum, Rows, RowsOf, State
+from ._grid import Cost, Optimum, State
 from ._linear import Decided, Whole, solve_linear
 from ._linear_study import ac_beside, drawn_of, linear_branches, whole_of, without_running
 from ._options import OptimalFlowOptions, day_of
 from ._problem import solve
 from ._published import bus_of, end_of, hour_of, live_buses
+from ._ready import nothing_live, soft_of, something_moves
 
 _HOURS = 4.0  # of its rating, where a storage says nothing
 
@@ -40,18 +41,17 @@ class Storage:
     one_way: Floats
 
 
-def run_day(inputs: Inputs, options: OptimalFlowOptions, progress: Progress, ready: Callable[[Case], None]) -> Result:
-    """Solve and publish. ``ready``: raises where nothing may move."""
+def run_day(inputs: Inputs, options: OptimalFlowOptions, progress: Progress) -> Result:
+    """Solve and publish. Raises :class:`InvalidFields` where nothing may move."""
     cases: list[Case] = []
     shares = day_of(options.day)
     for hour, share in enumerate(shares):
         progress(0.0, f"hour {hour + 1} of {len(shares)}")
         case = build(inputs.network, _at(inputs.under, *share), options)
         if case is None:
-            text = "No island has a source in service, so nothing is live. Add a source, or close the switch that leads to one."
-            return Result(Account(Ending.NOTHING_TO_SOLVE, "Optimal day", 0, explanation=text), {}, {})
+            return nothing_live("Optimal day")
         cases.append(case)
-    ready(cases[0])
+    something_moves(cases[0], options)
     stores = _storage(cases[0])
     whole = whole_of(cases[0], options) if options.equations == "linear" else None
     cases = [without_running(c, whole) for c in cases]
@@ -218,7 +218,7 @@ def _published(
         Column("when", "Highest at", [f"{int(t):02d}" for t in price.argmax(axis=0)]),
         *(Column(f"h{t:02d}", f"{t:02d}", price[t], None, 3, "Price in this hour") for t in range(hours)),
     ])  # fmt: skip
-    stored = _stored(states, found, stores)
+    stored = _stored(found, stores)
     hours_table = _hours(cases, found, demand, cost.sum(axis=1), price, options)
     tables = [plants, prices, hours_table, *_binding(cases, found)]
     if len(stores.plants):
@@ -229,7 +229,7 @@ def _published(
             *(Column(f"h{t:02d}", f"{t:02d}", stored[t] * base, "MWh", 2, "After this hour") for t in range(hours)),
         ]))  # fmt: skip
     total = float(cost.sum())
-    both = _both_ways(states, found, stores)
+    both = _both_ways(found, stores)
     said = f"{found[0].value:.2f} in {hours} hours; prices between {price.min():.4g} and {price.max():.4g}"
     moved = float(np.maximum(-p[:, stores.plants], 0.0).sum()) if len(stores.plants) else 0.0
     if moved > 1e-6:
@@ -278,7 +278,7 @@ def _served(case: Case, found: Optimum) -> float:
     return float((case.grid.load[0::2].sum() + (shed * (1 - found.shed)).sum()) * case.base)
 
 
-def _stored(states: list[State], found: list[Optimum], stores: Storage) -> Floats:
+def _stored(found: list[Optimum], stores: Storage) -> Floats:
     """Energy after every hour, (hours, storage), per unit hours."""
     s = len(stores.plants)
     taken, given = (
@@ -287,7 +287,7 @@ def _stored(states: list[State], found: list[Optimum], stores: Storage) -> Float
     return np.asarray(stores.first + np.cumsum(taken * stores.one_way - given / stores.one_way, axis=0))
 
 
-def _both_ways(states: list[State], found: list[Optimum], stores: Storage) -> list[int]:
+def _both_ways(found: list[Optimum], stores: Storage) -> list[int]:
     """Storage that takes in and gives at once, by its place among the machines."""
     s = len(stores.plants)
     told = []

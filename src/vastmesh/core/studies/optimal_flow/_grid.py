@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from ...electrical.arrays import Complexes, Floats, Ints
+from ..rows import Rows
 
 _NONE_I = np.zeros(0, np.int64)
 _NONE_F = np.zeros(0)
@@ -28,11 +29,9 @@ class Moving:
 
 @dataclass(frozen=True)
 class Grid:
-    """A live network: nodes with the admittance matrix in coordinates (``row``, ``col``, ``y``; branches whose turns may move
-    left
-    out), branches with two-ports (4, n_branch) between nodes ``frm`` and ``to``, machines at nodes ``at``; demand ``load`` (6,
-        n):
-    p0, q0, p1, q1, p2, q2 of p0 + p1 V + p2 V². Per unit."""
+    """A live network: nodes with the admittance matrix in coordinates (``row``, ``col``, ``y``; branches whose turns may move are
+    left out), branches with two-ports (4, n_branch) between nodes ``frm`` and ``to``, machines at nodes ``at``; demand ``load``
+    (6, n): p0, q0, p1, q1, p2, q2 of p0 + p1 V + p2 V². Per unit."""
 
     n: int
     row: Ints
@@ -74,47 +73,6 @@ class Layout:
 
 
 NAMES = ("theta", "v", "p", "q", "turn", "shift", "bank", "shed", "further")
-
-
-@dataclass(frozen=True)
-class Rows:
-    """Linear rows ``low`` <= A x <= ``high``, A in coordinates."""
-
-    row: Ints = field(default_factory=lambda: _NONE_I)
-    col: Ints = field(default_factory=lambda: _NONE_I)
-    value: Floats = field(default_factory=lambda: _NONE_F)
-    low: Floats = field(default_factory=lambda: _NONE_F)
-    high: Floats = field(default_factory=lambda: _NONE_F)
-
-    def __len__(self) -> int:
-        return len(self.low)
-
-
-class RowsOf:
-    """Linear rows as they are met, each with a name for what it stands for."""
-
-    def __init__(self) -> None:
-        self.row: list[int] = []
-        self.col: list[int] = []
-        self.value: list[float] = []
-        self.low: list[float] = []
-        self.high: list[float] = []
-        self.names: list[tuple[str, str]] = []
-
-    def add(self, terms: list[tuple[int, float]], low: float, high: float, name: tuple[str, str] = ("", "")) -> int:
-        """A row of places and factors; returns its number."""
-        for col, value in terms:
-            self.row.append(len(self.low))
-            self.col.append(col)
-            self.value.append(value)
-        self.low.append(low)
-        self.high.append(high)
-        self.names.append(name)
-        return len(self.low) - 1
-
-    def done(self) -> Rows:
-        return Rows(np.array(self.row, np.int64), np.array(self.col, np.int64), np.array(self.value, float),
-                    np.array(self.low, float), np.array(self.high, float))  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -225,6 +183,13 @@ class Optimum:
     at_interfaces: Floats = field(default_factory=lambda: _NONE_F)
     at_coupling: Floats = field(default_factory=lambda: _NONE_F)
     trace: tuple[tuple[float, float], ...] = ()  # objective and largest violation by iteration
+
+    @property
+    def unknowns(self) -> Floats:
+        """All unknowns, in the order of the layout."""
+        return np.concatenate(
+            [self.theta, self.v, self.p, self.q, self.turn, self.shift, self.bank, self.shed, self.further]
+        )
 
     @property
     def found(self) -> bool:

@@ -2,11 +2,10 @@
 
 Into a branch flows f = b (θ_from - θ_to - shift) with b = 1 / (x a c), a and c the ratios of its ends. Losses, where they
 count, are r f² of each branch, half at either end, taken along their tangent at the flows of the last answer until those stay.
-What rises with the square of a power makes it a quadratic programme. Both kinds are solved by an interior-point method for convex
-ones (PIQP through CasADi: Schwan, Jiang, Kuhn, Jones, IEEE CDC 2023), a linear one that it does not finish by HiGHS (Huangfu,
-    Hall,
-Math. Programming Comp. 10, 2018). Whole numbers, plants on or off and branches closed or open, are found by HiGHS first, with
-squares along tangents, then held, and all else is solved again for its prices.
+What rises with the square of a power makes it a quadratic programme. Both kinds are solved by an interior-point method for
+convex ones (PIQP through CasADi: Schwan, Jiang, Kuhn, Jones, IEEE CDC 2023), a linear one that it does not finish by HiGHS
+(Huangfu, Hall, Math. Programming Comp. 10, 2018). Whole numbers, plants on or off and branches closed or open, are found by HiGHS
+first, with squares along tangents, then held, and all else is solved again for its prices.
 """
 
 from __future__ import annotations
@@ -18,7 +17,8 @@ import numpy as np
 from scipy.sparse import block_diag, coo_array, csc_array, csr_array, vstack
 
 from ...electrical.arrays import Bools, Floats, Ints
-from ._grid import Layout, Optimum, Rows, State
+from ..rows import Rows, RowsOf
+from ._grid import Layout, Optimum, State
 
 _FREE = 9e3  # per unit: from here on no bound at all, as one that is never met spoils the scale of the rest
 _WIDE = 1.2  # rad: most angle across an open branch
@@ -38,8 +38,8 @@ class LinearBranches:
 @dataclass(frozen=True)
 class Whole:
     """What is decided in whole numbers. ``plants``: that may stop, with cost of an hour on and of a start, and whether they are
-    on at
-    first; ``openable``: branches that may be opened, at most ``openings`` of them; ``gap``: within which the best is sought."""
+    on at first; ``openable``: branches that may be opened, at most ``openings`` of them; ``gap``: within which the best is
+    sought."""
 
     plants: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
     running: Floats = field(default_factory=lambda: np.zeros(0))
@@ -116,7 +116,7 @@ class _Part:
         self.bounded = np.flatnonzero(np.isfinite(most))
         self.dropped = _dropped(lim.rows, lay)
         kept = self.kept_rows = np.setdiff1d(np.arange(len(lim.rows)), self.dropped[1])
-        further = coo_array((lim.rows.value, (lim.rows.row, lim.rows.col)), shape=(len(lim.rows), size)).tocsr()[kept]
+        further = lim.rows.matrix(size).tocsr()[kept]
         sets = lim.interfaces
         member = coo_array((sets.sign, (sets.which, sets.branch)), shape=(len(sets.low), k)).tocsr()
         through = member @ self.offset
@@ -154,14 +154,7 @@ class _Part:
 
     def flow(self, found: Optimum) -> Floats:
         """Into branches at their from ends, per unit."""
-        return np.asarray(self.across @ unknowns(found) + self.offset)
-
-
-def unknowns(found: Optimum) -> Floats:
-    """All unknowns of a state, in the order of the layout."""
-    return np.concatenate(
-        [found.theta, found.v, found.p, found.q, found.turn, found.shift, found.bank, found.shed, found.further]
-    )
+        return np.asarray(self.across @ found.unknowns + self.offset)
 
 
 def _dropped(rows: Rows, lay: Layout) -> tuple[Ints, Ints]:
@@ -186,8 +179,7 @@ def _coupled(states: Sequence[State], parts: Sequence[_Part], coupling: Rows) ->
     a = csr_array(block_diag([p.a for p in parts])) if len(parts) > 1 else parts[0].a
     low, high = np.concatenate([p.low for p in parts]), np.concatenate([p.high for p in parts])
     if len(coupling):
-        more = coo_array((coupling.value, (coupling.row, coupling.col)), shape=(len(coupling), a.shape[1]))
-        a, low, high = vstack([a, more]), np.r_[low, coupling.low], np.r_[high, coupling.high]
+        a, low, high = vstack([a, coupling.matrix(a.shape[1])]), np.r_[low, coupling.low], np.r_[high, coupling.high]
     return csc_array(a), low, high
 
 
@@ -209,7 +201,7 @@ def _continuous(
             weight = s.cost.weight
             spent += weight * float(whole.running @ decided.on[t]) + float(whole.start @ (decided.on[t] & ~before))
         if len(decided.opened):
-            a, low, high = _opened(a, low, high, states, parts, decided.opened)
+            a, low, high = _opened(a, low, high, states[0], parts[0], decided.opened)
     if (x_low > x_high + 1e-12).any():
         return [_none(s) for s in states]
     held = np.isfinite(low) | np.isfinite(high)  # of branches that are open nothing holds
@@ -231,22 +223,21 @@ def _continuous(
 
 
 def _opened(
-    a: csc_array, low: Floats, high: Floats, states: Sequence[State], parts: Sequence[_Part], opened: Ints
+    a: csc_array, low: Floats, high: Floats, state: State, part: _Part, opened: Ints
 ) -> tuple[csc_array, Floats, Floats]:
-    """Without the branches that are open: what they carry is taken out of the balance, and their limits away."""
-    assert len(states) == 1
-    p, g = parts[0], states[0].grid
-    rows = csr_array(a)
+    """Rows without what these branches carry by their angles, and without their limits; of one state."""
+    g, count = state.grid, len(opened)
     low, high = low.copy(), high.copy()
-    ends = coo_array((np.r_[np.ones(len(opened)), -np.ones(len(opened))], (np.r_[g.frm[opened], g.to[opened]], np.r_[opened,
-        opened])),
-                     shape=(g.n, len(g.frm))).tocsr()  # fmt: skip
-    carried = ends @ p.across
+    ends = coo_array(
+        (np.r_[np.ones(count), -np.ones(count)], (np.r_[g.frm[opened], g.to[opened]], np.r_[opened, opened])),
+        shape=(g.n, len(g.frm)),
+    ).tocsr()
+    rows = csr_array(a)
     pad = csr_array((rows.shape[0] - g.n, rows.shape[1]))
-    rows = csr_array(rows - vstack([carried, pad]))
-    low[: g.n] += ends @ p.offset
-    high[: g.n] += ends @ p.offset
-    free = g.n + np.flatnonzero(np.isin(p.bounded, opened))
+    rows = csr_array(rows - vstack([ends @ part.across, pad]))
+    low[: g.n] += ends @ part.offset
+    high[: g.n] += ends @ part.offset
+    free = g.n + np.flatnonzero(np.isin(part.bounded, opened))
     low[free], high[free] = -np.inf, np.inf
     return csc_array(rows), low, high
 
@@ -342,18 +333,8 @@ def _decide(
     at_closed, at_flow = n + 2 * t * u, n + 2 * t * u + len(opens)
     at_height = at_flow + len(opens)
     total = at_height + len(curved)
-    row, col, value = [], [], []
-    lows: list[float] = []
-    highs: list[float] = []
-
-    def add(terms: list[tuple[int, float]], least: float, most: float) -> None:
-        for place, factor in terms:
-            row.append(len(lows))
-            col.append(place)
-            value.append(factor)
-        lows.append(least)
-        highs.append(most)
-
+    more = RowsOf()
+    add = more.add
     xl, xh = np.r_[x_low, np.zeros(total - n)], np.r_[x_high, np.ones(total - n)]
     cost = np.r_[c, np.zeros(total - n)]
     whole_ = np.zeros(total)
@@ -373,17 +354,7 @@ def _decide(
         p, g = parts[0], states[0].grid
         rows = csr_array(p.across)
         limit = np.minimum(states[0].limits.most_from, states[0].limits.most_to)
-        ends = coo_array((np.r_[np.ones(len(opens)), -np.ones(len(opens))], (np.r_[g.frm[opens], g.to[opens]], np.r_[opens,
-            opens])),
-                         shape=(g.n, len(g.frm))).tocsr()  # fmt: skip
-        pad = csr_array((a.shape[0] - g.n, n))
-        a = csc_array(csr_array(a) - vstack([ends @ p.across, pad]))
-        low[: g.n] += ends @ p.offset
-        high[: g.n] += ends @ p.offset
-        free = g.n + np.flatnonzero(np.isin(p.bounded, opens))
-        low[free], high[free] = -np.inf, np.inf
-        place = np.full(len(g.frm), -1)
-        place[opens] = np.arange(len(opens))
+        a, low, high = _opened(a, low, high, states[0], p, opens)
         balance = coo_array((np.r_[np.ones(len(opens)), -np.ones(len(opens))],
                              (np.r_[g.frm[opens], g.to[opens]], at_flow + np.r_[np.arange(len(opens)), np.arange(len(opens))])),
                             shape=(a.shape[0], total))  # fmt: skip
@@ -415,9 +386,9 @@ def _decide(
     every = coo_array((wide_a.data, (wide_a.row, wide_a.col)), shape=(a.shape[0], total)).tocsr()
     if len(opens):
         every = every + balance.tocsr()
-    more = coo_array((value, (row, col)), shape=(len(lows), total))
+    further = more.done()
     found = milp(cost, integrality=whole_, bounds=Bounds(xl, xh), constraints=LinearConstraint(
-        csc_array(vstack([every, more])), np.r_[low, lows], np.r_[high, highs]),
+        csc_array(vstack([every, further.matrix(total)])), np.r_[low, further.low], np.r_[high, further.high]),
         options={"mip_rel_gap": whole.gap, "time_limit": whole.seconds})  # fmt: skip
     if found.x is None:
         return None

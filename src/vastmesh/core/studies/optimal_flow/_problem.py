@@ -29,7 +29,8 @@ from typing import Any
 import numpy as np
 
 from ...electrical.arrays import Floats, Ints
-from ._grid import NAMES, Interfaces, Optimum, Rows, Soft, State
+from ..rows import Rows
+from ._grid import NAMES, Interfaces, Optimum, Soft, State
 
 Progress = Callable[[float, str], None]
 _MOST_ITERATIONS = 300

@@ -2,9 +2,8 @@
 
 States after outages are added to the problem as they are found to break limits: each with its own voltages and reactive powers,
 coupled with the present one. Preventive: active powers, set voltages, taps and steps stay; what losses change the sources take
-up.
-Corrective: active powers move by at most their ramp in the time that is given. None is added any more when the load flow of every
-outage, with reactive limits, keeps the limits after it.
+up. Corrective: active powers move by at most their ramp in the time that is given. None is added any more when the load flow of
+every outage, with reactive limits, keeps the limits after it.
 """
 
 from __future__ import annotations
@@ -17,9 +16,10 @@ from ...electrical import FIXED, SLACK
 from ...electrical.arrays import Complexes, Floats, Ints
 from ...results import Column, Finding, Table
 from ...severity import Severity
+from ..rows import Rows, RowsOf
 from ._build import COST, Case, bands_of_nodes, branch_limits, zones
 from ._check import after_outage
-from ._grid import Cost, Limits, Optimum, Rows, RowsOf, Soft, State, settled
+from ._grid import Cost, Limits, Optimum, Soft, State, settled
 from ._options import OptimalFlowOptions
 from ._problem import Progress, solve
 from ._published import bus_of, end_of
@@ -71,7 +71,7 @@ def secure_against_outages(
             o.in_problem = True
         chosen = [o for o in outages if o.in_problem]
         states = [
-            replace(case.state, start=_start(answer)),
+            replace(case.state, start=answer.unknowns),
             *(_state(case, o, limits, after.get(o.ident, answer)) for o in chosen),
         ]
         coupling = _coupling(case, states, options)
@@ -87,12 +87,6 @@ def secure_against_outages(
         answer, price_p=np.sum([s.price_p for s in prices], axis=0), price_q=np.sum([s.price_q for s in prices], axis=0)
     )
     return answer, _secured(case, outages, after, base, answer, notes)
-
-
-def _start(found: Optimum) -> Floats:
-    return np.concatenate(
-        [found.theta, found.v, found.p, found.q, found.turn, found.shift, found.bank, found.shed, found.further]
-    )
 
 
 def _candidates(case: Case, options: OptimalFlowOptions) -> tuple[list[_Outage], list[str]]:
@@ -173,7 +167,7 @@ def _state(case: Case, o: _Outage, limits: Limits, near: Optimum) -> State:
         limits, rows=_only(limits.rows, physical), further=np.zeros((2, 0)), most_from=most_from, most_to=most_to
     )
     size = case.state.layout.place("further").start
-    start = _start(near)[:size]
+    start = near.unknowns[:size]
     v = after_outage(case, near, o.out)
     if v is not None:
         n = g.n

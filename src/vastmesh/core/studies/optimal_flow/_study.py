@@ -8,16 +8,14 @@ from itertools import product
 
 import numpy as np
 
-from ...electrical import FIXED
 from ...electrical.arrays import Complexes, Floats
-from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
 from ...network import Source, Transformer
 from ...results import Account, Column, Finding, Result, Table
 from ...severity import Severity
 from ..base import Inputs, Progress
 from ._alternative import alternative_of
-from ._build import Case, build, soft_of
+from ._build import Case, build
 from ._changer import changer_of
 from ._check import put_into_load_flow
 from ._day import run_day
@@ -39,6 +37,7 @@ from ._published import (
     quantities_of,
     scheme_of,
 )
+from ._ready import nothing_live, soft_of, something_moves
 from ._secure import Secured, secure_against_outages
 
 _WORDS = {
@@ -52,7 +51,7 @@ _WORDS = {
 def run_optimal_flow(inputs: Inputs, options: OptimalFlowOptions, progress: Progress) -> Result:
     """Raises :class:`InvalidFields` where nothing may move."""
     if options.time == "day":
-        return run_day(inputs, options, progress, lambda case: something_moves(case, options))
+        return run_day(inputs, options, progress)
     case = build(inputs.network, inputs.under, options)
     if case is None:
         return nothing_live("Optimal flow")
@@ -67,27 +66,6 @@ def run_optimal_flow(inputs: Inputs, options: OptimalFlowOptions, progress: Prog
     if options.outages != "none":
         return _secured(case, options, found, rounded, progress)
     return _published(case, options, found, rounded, progress)
-
-
-def nothing_live(label: str) -> Result:
-    text = "No island has a source in service, so nothing is live. Add a source, or close the switch that leads to one."
-    return Result(Account(Ending.NOTHING_TO_SOLVE, label, 0, explanation=text), {}, {})
-
-
-def something_moves(case: Case, options: OptimalFlowOptions) -> None:
-    """Raises :class:`InvalidFields` where nothing may move."""
-    limits = case.limits
-    own = np.array([not isinstance(case.network[i], Source) for i in case.plants.ident], np.bool_)
-    several = int((~own).sum()) > 1 and options.active
-    # What holds a voltage has the reactive power that this takes; only where voltages may move there is a choice.
-    set_by_hand = case.arrays.tables["injection"]["control"][case.plants.row] == FIXED
-    free = (limits.p_high > limits.p_low) | ((limits.q_high > limits.q_low) & set_by_hand)
-    further = (
-        any((b[0] < b[1]).any() for b in (limits.turn, limits.shift, limits.bank, limits.shed)) or options.openings
-    )
-    if not (options.voltages or several or free[own].any() or further):
-        text = "nothing may move; let powers or voltages move, or let a plant be dispatched"
-        raise InvalidFields([FieldProblem("options", "active", options.active, text)])
 
 
 def in_whole_steps(
@@ -172,9 +150,7 @@ def _held(case: Case, found: Optimum, sides: list[Side], chosen: dict[int, float
     for n, value in chosen.items():
         name, k, _, _ = sides[n]
         at[name][k] = bounds[name][0][k] = bounds[name][1][k] = value
-    start = np.concatenate(
-        [found.theta, found.v, found.p, found.q, at["turn"], at["shift"], at["bank"], found.shed, found.further]
-    )
+    start = replace(found, **at).unknowns
     return replace(case.state, limits=replace(case.limits, **bounds), start=start)
 
 

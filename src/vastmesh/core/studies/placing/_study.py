@@ -74,17 +74,8 @@ class _Search:
 
     def _supply_end(self, f: int, t: int) -> int:
         """The end from which a line is fed: the one with the higher voltage."""
-        volts = self._volts()
+        volts = self.states[0].volts
         return 0 if volts[f] >= volts[t] else 1
-
-    def _volts(self) -> np.ndarray:
-        if not hasattr(self, "_kept_volts"):
-            from ...results.state import LiveLoadFlow
-
-            v = self.states[0]
-            found = LiveLoadFlow(v.network).linearise(v.condition)
-            self._kept_volts = found.reading.volts if found is not None else np.ones(v.arrays.n_bus)
-        return self._kept_volts
 
     def answer(self, devices: frozenset[Device]) -> _Answer | None:
         """None where the load flow has no solution under some condition."""
@@ -118,7 +109,7 @@ class _Search:
     def _values(self, d: Device) -> list[int]:
         if d.side < 0:
             return list(range(d.steps - 1, -1, -1)) if self.options.switched else []
-        return [*range(-_POSITIONS, _POSITIONS + 1, 4), *range(-_POSITIONS, _POSITIONS + 1)]
+        return list(range(-_POSITIONS, _POSITIONS + 1))
 
     def _measure(self, state: Variants, setting: Setting) -> Measured | None:
         one = 1j * self.options.step_mvar / self.base
@@ -247,7 +238,7 @@ def _published(
     state = search.states[0]
     arrays, network, options = state.arrays, state.network, search.options
     namer = Namer(inputs.network)
-    here = max((k for k, s in enumerate(search.states) if s.condition.id == inputs.under.id), default=0)
+    here = next((k for k, s in enumerate(search.states) if s.condition.id == inputs.under.id), 0)
     rows: list[tuple[Any, ...]] = []
     scheme: list[dict[str, Any]] = []
     before = none
