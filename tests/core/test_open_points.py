@@ -103,7 +103,9 @@ def test_conditions_count_together() -> None:
         {"kind": "condition", "id": "c1", "demand_factor": 0.5},
         {"kind": "condition", "id": "c2", "demand_factor": 1.1},
     ]
-    net = Network.from_items([*feeder(2).to_items(), *conditions])
+    net = Network.from_items(
+        [*feeder(2).to_items(), *conditions, {"kind": "settings", "id": "settings", "condition": "c1"}]
+    )
 
     def mean(changed: Network) -> float:
         losses = []
