@@ -355,6 +355,21 @@ def rules() -> list[Item]:
         limits("limits-lv", "Low voltage", 0, 1, 0.90, 0.93, 1.08, 1.10),
         limits("limits-mv", "Medium voltage", 1, 45, 0.94, 0.95, 1.05, 1.06),
         limits("limits-hv", "High voltage", 45, 300, 0.90, 0.95, 1.08, 1.10),
+        {
+            **limits("limits-mv-short", "Medium voltage, for a limited time", 1, 45, 0.90, 0.92, 1.07, 1.10),
+            "limit_set": "emergency",
+        },
+        {"kind": "outage_rule", "id": "any-branch", "name": "Any branch from 33 kV", "of": "branches", "from_kv": 30.0},
+        {
+            "kind": "outage_rule",
+            "id": "any-plant",
+            "name": "Any plant of 5 MW and more",
+            "of": "plants",
+            "from_mw": 5.0,
+        },
+        {"kind": "outage_rule", "id": "any-busbar", "name": "Any 132 kV busbar", "of": "busbars", "from_kv": 100.0},
+        # Both stand in one building.
+        {"kind": "outage", "id": "fire-at-quillport", "name": "Fire at Quillport", "members": ["T-Q1", "T-Q2"]},
         {"kind": "settings", "id": "settings", "name": "Corvane Coast", "condition": "winter-evening"},
     ]
 

@@ -98,6 +98,8 @@ const BESIDE = new Set([
   'substation',
   'harmonic_levels',
   'current_limits',
+  'outage',
+  'outage_rule',
 ])
 
 function About({ item }: { item: Item }) {

@@ -22,6 +22,7 @@ from ..network import (
     Line,
     LineGeometry,
     Origin,
+    Outage,
     OwnType,
     Regulator,
     Shunt,
@@ -440,7 +441,17 @@ def dispatch(s: Subject) -> Iterator[Check]:
             yield Check("interface", i.id, Severity.WATCH, "has no bound, so that it holds nothing", "most_mw")
 
 
+def outages(s: Subject) -> Iterator[Check]:
+    """Outages that name what is not there, or nothing."""
+    for o in s.network.of(Outage):
+        gone = [m for m in o.members or () if not isinstance(s.network.items.get(m), Element)]
+        if gone:
+            yield Check("outage", o.id, Severity.WATCH, f"names {', '.join(gone[:5])}, which is not there", "members")
+        elif not o.members:
+            yield Check("outage", o.id, Severity.WATCH, "names nothing that is lost", "members")
+
+
 RULES: tuple[Rule, ...] = (
     phases, conditions, missing, supply, transformers, lines, parallels, switchgear, ratings, loops, ends, names, own_types,
-    ignored, rated_voltages, dispatch,
+    ignored, rated_voltages, dispatch, outages,
 )  # fmt: skip

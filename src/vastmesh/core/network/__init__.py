@@ -23,6 +23,7 @@ from .elements.line_matrix import LineMatrix
 from .elements.load import Load
 from .elements.lumped import LumpedLoad
 from .elements.motors import InductionMotor, SynchronousMotor
+from .elements.outages import Outage, OutageRule
 from .elements.protection import CurrentTransformer, Relay
 from .elements.reactor import SeriesReactor
 from .elements.regulator import Regulator
@@ -109,6 +110,8 @@ __all__ = [
     "Namer",
     "Network",
     "Origin",
+    "Outage",
+    "OutageRule",
     "OwnType",
     "Pasted",
     "ProfileNode",

@@ -1,6 +1,17 @@
 """Studies: one room each. Importing this package registers all of them."""
 
-from . import balancing, harmonics, linear_flow, load_flow, open_points, optimal_flow, placing, sensitivities, sweep
+from . import (
+    balancing,
+    harmonics,
+    linear_flow,
+    load_flow,
+    open_points,
+    optimal_flow,
+    outages,
+    placing,
+    sensitivities,
+    sweep,
+)
 from .base import STUDIES, Answer, Inputs, Missing, Progress, Split, StopRequested, Study, study_named
 
 __all__ = [
@@ -18,6 +29,7 @@ __all__ = [
     "load_flow",
     "open_points",
     "optimal_flow",
+    "outages",
     "placing",
     "sensitivities",
     "study_named",

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..electrical import NetArrays, apply_condition, compile_network, trace
 from ..electrical.admittance import two_ports
-from ..electrical.arrays import Bools, Floats, Ints
+from ..electrical.arrays import Bools, Complexes, Floats, Ints
 from ..flow import Ending
 from ..flow.balanced import LoadFlowOptions, Problem, State
 from ..network import Condition, Network
@@ -22,7 +22,8 @@ _QUIET = ("tap", "phase", "bank", "curve")
 @dataclass(frozen=True)
 class Measured:
     """Losses, MW; worst loading of what may be loaded, per cent of what is allowed, and where; sum by which limits are exceeded,
-    per unit of loading and of voltage; lowest and highest voltage, p.u.; buses without a supply."""
+    per unit of loading and of voltage; lowest and highest voltage, p.u.; buses that had a supply and
+    have none any more; buses that have one."""
 
     losses_mw: float
     worst_pct: float
@@ -31,11 +32,12 @@ class Measured:
     low_pu: float
     high_pu: float
     dead: int
+    fed: int
 
 
 class Variants:
     """Automatic controls stay where the load flow leaves them. ``arrays``: as they are; ``live``: buses that have a supply;
-    ``volts``: voltages as they are, p.u."""
+    ``volts``, ``phasors``: voltages as they are, p.u."""
 
     def __init__(self, network: Network, condition: Condition) -> None:
         found = LiveLoadFlow(network).linearise(condition)
@@ -62,6 +64,7 @@ class Variants:
         self._last: State | None = None
         self.live: Bools = trace(self.arrays).live
         self.volts: Floats = found.reading.volts if found is not None else np.ones(arrays.n_bus)
+        self.phasors: Complexes = found.reading.v0 if found is not None else np.ones(arrays.n_bus, np.complex128)
         self._ports = two_ports(self.arrays.tables["branch"])
         self._most = self._limits()
         bands = voltage_bands(seen, condition.limit_set, arrays.bus_id, arrays.bus_kv)
@@ -80,10 +83,11 @@ class Variants:
 
     def measure(
         self, closed: Bools | None = None, out: Ints | None = None, shunts: Sequence[tuple[int, complex]] = (),
-        boosts: Sequence[tuple[int, int, float]] = (),
+        boosts: Sequence[tuple[int, int, float]] = (), powers: Sequence[tuple[int, complex]] = (),
     ) -> Measured | None:  # fmt: skip
-        """With switches ``closed`` (n_switch,), branch rows ``out`` out of service, admittances per unit added at bus rows, and
-        the voltage behind an end (0 from, 1 to) of branch rows raised by a factor; None where the load flow has no solution."""
+        """With switches ``closed`` (n_switch,), branch rows ``out`` out of service, admittances and powers
+        per unit added at bus rows, and the voltage behind an end (0 from, 1 to) of branch rows raised by a factor; None where
+        the load flow has no solution."""
         self.count += 1
         tables = dict(self.arrays.tables)
         branch = tables["branch"]
@@ -99,6 +103,13 @@ class Variants:
             tables["branch"] = {k: c[kept] for k, c in branch.items()}
         if closed is not None:
             tables["switch"] = {**tables["switch"], "closed": closed}
+        if powers:
+            load = tables["load"]
+            more = {c: np.zeros(len(powers), x.dtype) for c, x in load.items()}
+            more["element"][:] = -1
+            more["bus"][:] = [bus for bus, _ in powers]
+            more["p"][:], more["q"][:] = [-s.real for _, s in powers], [-s.imag for _, s in powers]
+            tables["load"] = {c: np.concatenate([x, more[c]]) for c, x in load.items()}
         if shunts:
             y = tables["shunt"]["y"].copy()
             for bus, value in shunts:
@@ -129,4 +140,4 @@ class Variants:
         excess = float(np.maximum(used - 1, 0).sum() + np.maximum(below, 0).sum() + np.maximum(above, 0).sum())
         where = self.arrays.element_id[branch["element"][kept][worst]] if len(used) else ""
         return Measured(losses, 100 * float(used.max(initial=0.0)), where, excess, float(size.min()), float(size.max()),
-                        int((self.live & ~live).sum()))  # fmt: skip
+                        int((self.live & ~live).sum()), int(live.sum()))  # fmt: skip

@@ -17,6 +17,8 @@ const LISTED = new Set([
   'condition',
   'voltage_limits',
   'interface',
+  'outage',
+  'outage_rule',
   'harmonic_levels',
   'current_limits',
   'area',

@@ -8,10 +8,13 @@ from ._options import LoadFlowOptions
 from ._problem import Problem, Solution
 from ._reading import Ends, Reading, SwitchFlows, ends_by_element
 from ._run import MOST_LEFT_MVA
-from ._state import State
+from ._settle import settle
+from ._state import Attempt, State
+from ._without import After, Without
 
 __all__ = [
-    "LEAST_RATIO", "MOST_LEFT_MVA", "MOST_RATIO", "MOST_ROUNDS", "REF", "Banks", "Control", "Controls", "Curves", "Dispatch",
-    "Ends", "Linearisation", "LoadFlowOptions", "Problem", "Reading", "Remote", "Shifters", "Solution", "State", "SwitchFlows",
-    "Taps", "ends_by_element", "spread", "tap_order",
+    "LEAST_RATIO", "MOST_LEFT_MVA", "MOST_RATIO", "MOST_ROUNDS", "REF", "After", "Attempt", "Banks", "Control",
+    "Controls", "Curves", "Dispatch", "Ends", "Linearisation", "LoadFlowOptions", "Problem", "Reading", "Remote",
+    "Shifters", "Solution", "State", "SwitchFlows", "Taps", "Without", "ends_by_element", "settle", "spread",
+    "tap_order",
 ]  # fmt: skip

@@ -11,7 +11,6 @@ from ....electrical import Kept, NetArrays, apply_condition, compile_network, pa
 from ....electrical.arrays import Floats, Ints
 from ....flow import Ending
 from ....flow.balanced import (
-    MOST_ROUNDS,
     Controls,
     Linearisation,
     LoadFlowOptions,
@@ -20,6 +19,7 @@ from ....flow.balanced import (
     Solution,
     State,
     SwitchFlows,
+    settle,
     tap_order,
 )
 from ....network import Condition, Item, Network, Settings
@@ -165,24 +165,8 @@ class LiveLoadFlow:
 
     def _controlled(self, controls: Controls, options: LoadFlowOptions) -> tuple[NetArrays, Solution]:
         """Solve, let the controllers act, and solve again until none moves."""
-        arrays = controls.applied()
-        admittance = self.problem.admittance(arrays)
-        for _ in range(MOST_ROUNDS):
-            solution = self.problem.solve(arrays, options, self._last, admittance)
-            if solution.attempt.ending is not Ending.CONVERGED:
-                return arrays, solution
-            self._last = solution.attempt.state.copy()
-            options = options.model_copy(update={"start": "last"})
-            seen = Reading(arrays, self.problem, solution, self._switches)
-            moved, anew = controls.move(seen)
-            if not moved:
-                return controls.final(arrays, seen), solution
-            arrays = controls.applied()
-            if anew:
-                admittance = self.problem.admittance(arrays)
-        controls.settled = False
-        solution = self.problem.solve(arrays, options, self._last, admittance)
-        return controls.final(arrays, Reading(arrays, self.problem, solution, self._switches)), solution
+        arrays, solution, self._last = settle(self.problem, controls, options, self._switches, self._last)
+        return arrays, solution
 
     def _publish(
         self, condition: Condition, options: LoadFlowOptions, arrays: NetArrays, solution: Solution,

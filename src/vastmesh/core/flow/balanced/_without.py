@@ -1,0 +1,363 @@
+"""A solved network from which elements are taken: one outage after another, on the sparsity of the whole."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from ...electrical import NetArrays, TwoPorts, apply_condition
+from ...electrical.arrays import Bools, Columns, Complexes, Ints
+from ...electrical.topology import components
+from ...network import Condition
+from .._ending import Ending
+from ._controls import Control, Controls, Curves, tap_order
+from ._follow import Reach
+from ._kernel import REF
+from ._methods import newton
+from ._options import LoadFlowOptions
+from ._problem import Problem, Solution
+from ._reading import Reading, SwitchFlows
+from ._settle import settle
+from ._state import Nodal, State
+
+_STEPPED = ("tap", "phase", "bank")  # what moves some time after an outage; the rest acts at once
+_ENDS = {"branch": ("from", "to"), "switch": ("from", "to")}
+
+
+@dataclass
+class After:
+    """What a network is after an outage. ``v``: voltage of every bus, complex p.u., NaN where dead, (n_bus,); ``ports``: of every
+    branch of the whole network, zero where it is out; ``reach``: where solutions end when there is none; ``own``: solved on a
+    topology of its own; ``at_limit``: machines at a reactive limit."""
+
+    ending: Ending
+    v: Complexes
+    ports: TwoPorts
+    iterations: int
+    reach: Reach | None = None
+    reach_bus: int = -1
+    own: bool = False
+    at_limit: int = 0
+
+    @property
+    def solved(self) -> bool:
+        return self.ending is Ending.CONVERGED
+
+
+class Without:
+    """The network as it stands under a condition, ready to lose elements. Not safe for several threads at once.
+
+    ``controls``: whether taps, phase shifters and banks act after an outage; before it they do in any case, and stay where
+    that leaves them. Machines hold their voltages, inverters follow their curves, and sources (or all with a participation,
+    as ``options`` say) take up what is missing, at once.
+    """
+
+    def __init__(self, arrays: NetArrays, condition: Condition, options: LoadFlowOptions, *, controls: bool) -> None:
+        given = apply_condition(arrays, condition)
+        self.options = options
+        problem = Problem(given)
+        switches = SwitchFlows(given, problem)
+        moving = Controls(given, problem.topology, options, lambda: tap_order(given, problem.topology))
+        if moving.any:
+            seen, solution, _ = settle(problem, moving, options, switches, None)
+        else:
+            seen, solution = given, problem.solve(given, options)
+        self.solved = solution.attempt.ending is Ending.CONVERGED
+        self.solution, self.problem, self.switches = solution, problem, switches
+        # What steps stays where it was found, or begins there.
+        found = moving.applied() if moving.any else given
+        tables = {**found.tables, "injection": given.tables["injection"]}
+        for name in () if controls else _STEPPED:
+            tables[name] = {k: c[:0] for k, c in given.tables[name].items()}
+        self.positions = moving.positions() if moving.any else {}
+        self.arrays = replace(found, tables=tables)
+        if controls:
+            self._start_from_positions()
+        self._segment = next((k.segment for k in moving.kinds if isinstance(k, Curves)), np.zeros(0, np.int64))
+        self.base = Reading(seen, problem, solution, switches) if self.solved else None
+        self._start = solution.attempt.state
+        self._y = problem.admittance(self.arrays)
+        self._order = tap_order(self.arrays, problem.topology) if controls else np.zeros(0, np.int64)
+        kinds = self._controls(self.arrays, problem).kinds
+        # What shares power or holds another bus acts at every loss: no use trying without.
+        self._shares = any(not isinstance(k, Curves) and k.table not in _STEPPED for k in kinds)
+        self._any = bool(kinds)
+        live = problem.pattern.live_branch
+        self._place = np.full(len(self.arrays.tables["branch"]["element"]), -1)
+        self._place[live] = np.arange(len(live))
+        self._back = np.argsort(problem.by_rows, kind="stable")
+        self._refs = solution.targets.node_type == REF
+        self.bridges = _Bridges.of(problem.n, problem.branch_from, problem.branch_to)
+        self._rows = self._rows_of_elements()
+        self._targets = problem.targets(self.arrays)
+        self._of_element = {e: i for i, e in enumerate(self.arrays.element_id)}
+        self._bus = {b: i for i, b in enumerate(self.arrays.bus_id)}
+
+    def _start_from_positions(self) -> None:
+        """Controllers begin where the state before the outage has them."""
+        tables = dict(self.arrays.tables)
+        for name, column in (("tap", "position"), ("phase", "position"), ("bank", "on")):
+            table = tables[name]
+            values = table[column].copy()
+            for k, e in enumerate(table["element"].tolist()):
+                if e in self.positions:
+                    values[k] = self.positions[e]
+            tables[name] = {**table, column: values}
+        self.arrays = replace(self.arrays, tables=tables)
+
+    def knows(self, ident: str) -> bool:
+        """Whether an id is that of a bus or an element in the equations."""
+        return ident in self._bus or ident in self._of_element
+
+    def _rows_of_elements(self) -> dict[int, list[tuple[str, int]]]:
+        """Where each element and, by numbers beyond them, each bus stands in the tables."""
+        found: dict[int, list[tuple[str, int]]] = {}
+        beyond = len(self.arrays.element_id)
+        for name, table in self.arrays.tables.items():
+            for k, e in enumerate(table["element"].tolist()):
+                found.setdefault(e, []).append((name, k))
+            for end in _ENDS.get(name, ("bus",)):
+                if end in table:
+                    for k, b in enumerate(table[end].tolist()):
+                        found.setdefault(beyond + b, []).append((name, k))
+        return found
+
+    def rows_lost(self, idents: Collection[str]) -> dict[str, Ints]:
+        """Rows that go when these elements and buses do, of the tables that lose any."""
+        gone: dict[str, set[int]] = {}
+        beyond = len(self.arrays.element_id)
+        for ident in idents:
+            for key in (self._of_element.get(ident, -1), beyond + self._bus[ident] if ident in self._bus else -1):
+                for name, row in self._rows.get(key, ()):
+                    gone.setdefault(name, set()).add(row)
+        return {name: np.array(sorted(rows)) for name, rows in gone.items()}
+
+    def lose(self, idents: Collection[str]) -> After:
+        """The state after the loss of elements and buses, by id."""
+        gone = self.rows_lost(idents)
+        p, tables = self.problem, self.arrays.tables
+        if "switch" in gone and bool(np.any(tables["switch"]["closed"][gone["switch"]])):
+            return self._anew(gone)
+        places = self._place[gone["branch"]] if "branch" in gone else np.zeros(0, np.int64)
+        places = places[places >= 0]
+        remaining = self._remaining({n: rows for n, rows in gone.items() if n != "branch"})
+        targets = self._targets if remaining is self.arrays else p.targets(remaining)
+        dead = self._dead(places, targets.node_type == REF, lost_source=targets is not self._targets)
+        cut = dead is not None and bool(dead.any())
+        if self._shares or (self._any and (cut or any(n in gone for n in (*_STEPPED, "curve", "remote")))):
+            return self._anew(gone)
+        y = self._stripped(places, gone.get("shunt"))
+        if dead is not None and cut:
+            if dead.all():
+                return self._anew(gone)
+            targets = replace(targets, node_type=np.where(dead, REF, targets.node_type))
+        start = self._start.copy()
+        attempt = newton(p, y, targets, start, self.options, rung="before the outage")
+        if attempt.ending is not Ending.CONVERGED or p.doubtful(y, attempt, self._start):
+            return self._anew(gone)
+        if self._any:
+            solution = Solution(attempt, [attempt], attempt.targets, y.ports, self.options.low_voltage_pu)
+            if self._would_act(remaining, Reading(remaining, p, solution, self.switches)):
+                return self._anew(gone)
+        volts = np.full(self.arrays.n_bus, np.nan + 0j)
+        row = p.pattern.row
+        live = row >= 0
+        if dead is not None and cut:
+            live &= ~dead[np.where(live, row, 0)]
+        volts[live] = (attempt.state.v * np.exp(1j * attempt.state.theta))[row[live]]
+        return After(Ending.CONVERGED, volts, y.ports, attempt.iterations, at_limit=int(np.sum(attempt.at_limit != 0)))
+
+    def _dead(self, places: Ints, fed: Bools, *, lost_source: bool) -> Bools | None:
+        """Nodes that no source feeds any more without some branches, (n,); None where all are fed."""
+        p = self.problem
+        if not lost_source and len(places) == 0:
+            return None
+        if not lost_source and len(places) == 1:
+            behind = self.bridges.behind(int(places[0]))
+            if behind is None:
+                return None
+            part = self.bridges.part
+            rest = (part == part[p.branch_from[places[0]]]) & ~behind
+            dead = np.zeros(p.n, np.bool_)
+            for side in (behind, rest):
+                if not np.any(fed & side):
+                    dead |= side
+            return dead
+        kept = np.ones(len(p.branch_from), np.bool_)
+        kept[places] = False
+        count, part = components(p.n, p.branch_from[kept], p.branch_to[kept])
+        live = np.zeros(count, np.bool_)
+        live[part[fed]] = True
+        return ~live[part]
+
+    def _would_act(self, arrays: NetArrays, seen: Reading) -> bool:
+        """Whether a controller leaves what it was at before the outage."""
+        c = arrays.tables["curve"]
+        v = seen.volts[c["bus"]]
+        wanted = sum((v > c[name]).astype(np.int64) for name in ("v1", "v2", "v3", "v4"))
+        if len(v) and bool(np.any((wanted != self._segment) & np.isfinite(v))):
+            return True
+        kinds: list[Control] = self._controls(arrays, self.problem).kinds
+        return any(k.move(seen) for k in kinds if not isinstance(k, Curves))
+
+    def _controls(self, arrays: NetArrays, problem: Problem) -> Controls:
+        known = self._order if problem is self.problem else None
+        return Controls(
+            arrays,
+            problem.topology,
+            self.options,
+            lambda: tap_order(arrays, problem.topology) if known is None else known,
+        )
+
+    def _remaining(self, gone: dict[str, Ints]) -> NetArrays:
+        if not gone:
+            return self.arrays
+        tables: dict[str, Columns] = dict(self.arrays.tables)
+        for name, rows in gone.items():
+            tables[name] = {c: np.delete(x, rows) for c, x in tables[name].items()}
+        return replace(self.arrays, tables=tables)
+
+    def _stripped(self, places: Ints, shunts: Ints | None) -> Nodal:
+        """Nodal values without some live branches, given by their places among these, and rows of shunts."""
+        y, pattern = self._y, self.problem.pattern
+        count = len(pattern.live_branch)
+        ports, g, b = y.two_ports.copy(), y.g.copy(), y.b.copy()
+        by_g, by_b = y.by_rows[0].copy(), y.by_rows[1].copy()
+        rows = pattern.live_branch[places]
+        for part in range(4):
+            at = pattern.slots[part * count + places]
+            np.subtract.at(g, at, ports[part, rows].real)
+            np.subtract.at(b, at, ports[part, rows].imag)
+            by_g[self._back[at]], by_b[self._back[at]] = g[at], b[at]
+        ports[:, rows] = 0
+        if shunts is not None:
+            mine = np.flatnonzero(np.isin(pattern.live_shunt, shunts))
+            at = pattern.slots[4 * count + mine]
+            lost = self.arrays.tables["shunt"]["y"][pattern.live_shunt[mine]]
+            np.subtract.at(g, at, lost.real)
+            np.subtract.at(b, at, lost.imag)
+            by_g[self._back[at]], by_b[self._back[at]] = g[at], b[at]
+        stiffness = np.abs(b[pattern.diagonal])
+        return Nodal(ports, g, b, (by_g, by_b), y.lead, y.lift, stiffness, y.usual_stiffness, flat=self._y.flat)
+
+    def _anew(self, gone: dict[str, Ints]) -> After:
+        """The same on a topology of its own: from the state before the outage, else from all starts there are."""
+        left = self._remaining(gone)
+        problem = Problem(left)
+        switches = SwitchFlows(left, problem)
+        controls = self._controls(left, problem)
+        last = self._carried(problem)
+        options = self.options.model_copy(update={"start": "last"})
+        if controls.any:
+            _, solution, _ = settle(problem, controls, options, switches, last)
+        else:
+            solution = problem.solve(left, options, last)
+        attempt, row = solution.attempt, problem.pattern.row
+        volts = np.full(self.arrays.n_bus, np.nan + 0j)
+        ending, reach, bus = attempt.ending, solution.reach, -1
+        if ending is Ending.NOTHING_TO_SOLVE:
+            ending = Ending.CONVERGED
+        elif ending is Ending.CONVERGED:
+            live = row >= 0
+            volts[live] = (attempt.state.v * np.exp(1j * attempt.state.theta))[row[live]]
+        elif reach is not None and reach.state is not None:
+            bus = int(np.argmax(row == reach.weakest))
+        count = len(self.arrays.tables["branch"]["element"])
+        ports = np.zeros((4, count), np.complex128)
+        kept = np.ones(count, np.bool_)
+        kept[gone.get("branch", np.zeros(0, np.int64))] = False
+        for k, column in enumerate((solution.ports.ff, solution.ports.ft, solution.ports.tf, solution.ports.tt)):
+            ports[k, kept] = column
+        return After(
+            ending,
+            volts,
+            TwoPorts(*ports),
+            attempt.iterations,
+            reach,
+            bus,
+            own=True,
+            at_limit=int(np.sum(attempt.at_limit != 0)),
+        )
+
+    def _carried(self, problem: Problem) -> State:
+        """Voltages before the outage on other nodes."""
+        there, here = problem.pattern.row, self.problem.pattern.row
+        both = (there >= 0) & (here >= 0)
+        theta, v = np.zeros(problem.n), np.ones(problem.n)
+        theta[there[both]], v[there[both]] = self._start.theta[here[both]], self._start.v[here[both]]
+        return State(theta, v)
+
+
+@dataclass(frozen=True)
+class _Bridges:
+    """Edges whose loss takes a graph apart. ``first``: place of every node in an order of search, (n,); ``begin``, ``end``: of
+    every edge the range of places behind it, empty where it is no bridge, (n_edge,); ``part``: of every node, (n,)."""
+
+    first: Ints
+    begin: Ints
+    end: Ints
+    part: Ints
+
+    @classmethod
+    def of(cls, n: int, frm: Ints, to: Ints) -> _Bridges:
+        """Of several edges between two nodes none is a bridge."""
+        ends = np.r_[frm, to]
+        order = np.argsort(ends, kind="stable")
+        starts = np.searchsorted(ends[order], np.arange(n + 1))
+        begin, end = np.full(len(frm), -1), np.full(len(frm), -1)
+        first, part = np.zeros(n, np.int64), np.zeros(n, np.int64)
+        _find_bridges(starts, np.r_[to, frm][order], order % max(len(frm), 1), first, part, begin, end)
+        return cls(first, begin, end, part)
+
+    def behind(self, edge: int) -> Bools | None:
+        """Nodes on one side of an edge, (n,); None where its loss leaves everything connected."""
+        if self.begin[edge] < 0:
+            return None
+        return np.asarray((self.first >= self.begin[edge]) & (self.first <= self.end[edge]))
+
+
+@njit(cache=True, nogil=True)
+def _find_bridges(starts: Any, other: Any, edge: Any, seen: Any, part: Any, begin: Any, end: Any) -> None:
+    """Depth first: an edge is a bridge where nothing behind it leads back before it (Tarjan, 1974)."""
+    n = len(starts) - 1
+    low = np.zeros(n, np.int64)
+    at, came = starts[:-1].copy(), np.full(n, -1)
+    stack = np.empty(n, np.int64)
+    clock = parts = 0
+    for root in range(n):
+        if seen[root]:
+            continue
+        clock += 1
+        seen[root] = low[root] = clock
+        part[root] = parts
+        stack[0] = root
+        depth = 1
+        while depth:
+            u = stack[depth - 1]
+            if at[u] < starts[u + 1]:
+                k = at[u]
+                at[u] += 1
+                w = other[k]
+                if edge[k] == came[u]:
+                    continue
+                if seen[w]:
+                    low[u] = min(low[u], seen[w])
+                else:
+                    clock += 1
+                    seen[w] = low[w] = clock
+                    part[w] = parts
+                    came[w] = edge[k]
+                    stack[depth] = w
+                    depth += 1
+            else:
+                depth -= 1
+                if depth:
+                    parent = stack[depth - 1]
+                    low[parent] = min(low[parent], low[u])
+                    if low[u] > seen[parent]:
+                        begin[came[u]], end[came[u]] = seen[u], clock
+        parts += 1

@@ -1,0 +1,381 @@
+"""Outages: each equals a load flow of the network without what is lost, and what is said of them holds on paper."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import pytest
+
+from tests.helpers import at, bus, line, load, network, run_study, source, switch, transformer
+from vastmesh.core.electrical import compile_network
+from vastmesh.core.errors import InvalidFields
+from vastmesh.core.flow import Ending
+from vastmesh.core.flow.balanced import LoadFlowOptions, Without
+from vastmesh.core.network import Bus, Change, Condition, Network, Update
+from vastmesh.core.results.state import run_load_flow
+from vastmesh.core.studies import STUDIES, Inputs, Missing
+
+TIGHT = LoadFlowOptions(tolerance_pu=1e-11)
+FROZEN = TIGHT.model_copy(update={"automatic": False})
+
+
+def without(net: Network, members: Sequence[str]) -> dict[str, complex | None]:
+    """Voltages by bus of the network in which these elements are out of service, from scratch."""
+    states = dict.fromkeys((m for m in members), "out")
+    condition = net.condition.model_copy(update={"states": {**net.condition.states, **states}})
+    result = run_load_flow(net, FROZEN, condition)
+    if result.account.ending is Ending.NOTHING_TO_SOLVE:
+        return dict.fromkeys(b.id for b in net.of(Bus))
+    if not result.account.converged:
+        return {}
+    table = result.tables["buses"]
+    angle = np.radians(table["angle_deg"])
+    found = table["voltage_pu"] * np.exp(1j * angle)
+    return {b: (complex(v) if np.isfinite(v) else None) for b, v in zip(table["id"], found.tolist(), strict=True)}
+
+
+def everything_of(net: Network, members: Sequence[str]) -> list[str]:
+    """Buses with all that hangs on them."""
+    found = list(members)
+    for m in members:
+        if net[m].kind == "bus":
+            found += [e.id for e in net.connected(m)]
+    return found
+
+
+def assert_same(net: Network, ready: Without, members: Sequence[str], within: float = 1e-8) -> bool:
+    every = everything_of(net, members)
+    after, expected = ready.lose(every), without(net, every)
+    if not after.solved:
+        assert expected == {}, members
+        return False
+    place = {b: k for k, b in enumerate(ready.arrays.bus_id)}
+    assert expected, members
+    for b, v in expected.items():
+        mine = after.v[place[b]] if b in place else np.nan
+        if v is None:
+            assert not np.isfinite(mine), (members, b)
+        else:
+            assert abs(mine - v) < within, (members, b, mine, v)
+    return True
+
+
+def random_network(seed: int) -> Network:
+    """Two levels, loops and spurs, parallel circuits, one or two sources, machines with limits, couplers, a parallel cable."""
+    dice = np.random.default_rng(seed)
+    n = int(dice.integers(6, 14))
+    items: list[dict[str, Any]] = [bus(f"b{k}", 33.0) for k in range(n)] + [
+        bus("m0", 11.0),
+        bus("m1", 11.0),
+        bus("x", 33.0),
+    ]
+    items.append(source("b0", voltage_pu=1.02))
+    if dice.random() < 0.4:
+        items.append(source(f"b{n - 1}", voltage_pu=1.01))
+    for k in range(1, n):
+        other = int(dice.integers(0, k))
+        items.append(
+            line(f"b{other}", f"b{k}", length_km=float(dice.uniform(1, 6)), rating_a=float(dice.uniform(80, 400)))
+        )
+    for extra in range(int(dice.integers(1, 5))):
+        a, b = sorted(dice.choice(n, 2, replace=False).tolist())
+        items.append(
+            {**line(f"b{a}", f"b{b}", length_km=float(dice.uniform(1, 6)), rating_a=200.0), "id": f"tie{extra}"}
+        )
+    items += [
+        transformer("b1", "m0"),
+        {**transformer("b2", "m1", tap_position=2, tap_step_pct=1.25, tap_min=-8, tap_max=8)},
+    ]
+    items.append(line("m0", "m1", length_km=1.5))
+    items.append(switch(f"b{n - 2}", "x", closed=bool(dice.random() < 0.7)))
+    for at_bus in [*(f"b{k}" for k in range(1, n)), "m0", "m1", "x"]:
+        items.append(load(at_bus, float(dice.uniform(0.1, 2.0)), float(dice.uniform(0.0, 0.8))))
+    items.append({
+        "kind": "generator", "id": "g", "bus": f"b{int(dice.integers(1, n))}", "active_power_mw": 3.0, "rated_mva": 5.0,
+        "control": "voltage", "voltage_pu": 1.0, "q_min_mvar": -1.0, "q_max_mvar": 1.5,
+    })  # fmt: skip
+    items.append({"kind": "shunt", "id": "c", "bus": "m0", "step_mvar": 0.6})
+    return network(*items)
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_every_loss_equals_a_load_flow_without_it(seed: int) -> None:
+    net = random_network(seed)
+    ready = Without(compile_network(net), net.condition, FROZEN, controls=False)
+    assert ready.solved
+    solved = sum(assert_same(net, ready, [e.id]) for e in net.elements())
+    dice = np.random.default_rng(seed)
+    ids = [e.id for e in net.elements()]
+    for _ in range(15):
+        solved += assert_same(net, ready, dice.choice(ids, 3, replace=False).tolist())
+    assert solved > 20
+
+
+@pytest.mark.parametrize("name", ["Winter evening", "Summer noon"])
+def test_every_loss_in_the_demo_equals_a_load_flow_without_it(demo: Network, name: str) -> None:
+    condition = next(c for c in demo.of(Condition) if c.name == name)
+    ready = Without(compile_network(demo.under(condition)), condition, FROZEN, controls=False)
+    demo.apply([Update(id=demo.settings.id, values={"condition": condition.id})])
+    chosen = [e.id for e in demo.elements() if e.in_service and e.kind != "bus"][::4]
+    buses = [e.id for e in demo.elements() if e.kind == "bus"][::15]
+    for ident in chosen + buses:
+        assert_same(demo, ready, [ident], 2e-8)
+
+
+def with_positions(net: Network, ready: Without) -> Network:
+    """The network with taps and steps where the solved state has them, and nothing moving them any more."""
+    changes: list[Change] = []
+    for e, position in ready.positions.items():
+        item = net[ready.arrays.element_id[e]]
+        values: dict[str, Any] = {}
+        if hasattr(item, "tap_position"):
+            values = {"tap_position": round(position)}
+            values |= {"regulates": False} if hasattr(item, "regulates") else {}
+        elif hasattr(item, "steps_on"):
+            values = {"steps_on": round(position)}
+        if values:
+            changes.append(Update(id=item.id, values=values))
+    twin = net.copy()
+    twin.apply(changes)
+    return twin
+
+
+def test_before_control_taps_stay_and_curves_act(demo: Network) -> None:
+    ready = Without(compile_network(demo.under(demo.condition)), demo.condition, TIGHT, controls=False)
+    assert ready.positions, "the demo has taps that step"
+    still = with_positions(demo, ready)
+    place = {b: k for k, b in enumerate(ready.arrays.bus_id)}
+    base = run_load_flow(still, TIGHT)
+    table = base.tables["buses"]
+    assert ready.base is not None
+    assert (
+        max(abs(v - ready.base.volts[place[b]]) for b, v in zip(table["id"], table["voltage_pu"], strict=True)) < 1e-8
+    )
+    for ident in [e.id for e in demo.elements() if e.kind in ("line", "transformer") and e.in_service][::9]:
+        after = ready.lose([ident])
+        states = {**demo.condition.states, ident: "out"}
+        expected = run_load_flow(still, TIGHT, demo.condition.model_copy(update={"states": states}))
+        assert after.solved == expected.account.converged
+        for b, v in zip(expected.tables["buses"]["id"], expected.tables["buses"]["voltage_pu"], strict=True):
+            mine = abs(after.v[place[b]])
+            assert (np.isnan(v) and np.isnan(mine)) or abs(mine - v) < 2e-8, (ident, b)
+
+
+def test_after_control_no_tap_wants_to_move_any_more() -> None:
+    net = network(
+        bus("a", 33.0), bus("b", 33.0), bus("c", 11.0), source("a"), line("a", "b", length_km=12),
+        {**line("a", "b", length_km=12), "id": "second"}, load("c", 6.0, 2.0),
+        transformer("b", "c", regulates=True, tap_step_pct=1.25, tap_min=-10, tap_max=10, target_pu=1.0, band_pct=2.5),
+    )  # fmt: skip
+    both = {
+        stage: Without(compile_network(net), net.condition, TIGHT, controls=stage == "after")
+        for stage in ("just", "after")
+    }
+    row = both["just"].arrays.bus_id.index("c")
+    before = abs(both["just"].base.v[row])  # type: ignore[union-attr]
+    just, after = (abs(both[s].lose(["second"]).v[row]) for s in ("just", "after"))
+    assert just < before - 0.01
+    assert abs(after - 1.0) <= 0.0125 + 1e-9 < abs(just - 1.0)
+
+
+def two_ways() -> Network:
+    """A source, two unequal lines in parallel, a spur behind."""
+    return network(
+        bus("a", 33.0), bus("b", 33.0), bus("c", 33.0), source("a"), line("a", "b", length_km=4, rating_a=100),
+        {**line("a", "b", length_km=8, rating_a=100), "id": "long"}, line("b", "c", length_km=1, rating_a=100),
+        load("b", 3.0), load("c", 3.0),
+    )  # fmt: skip
+
+
+def test_what_is_said_of_an_outage_stands_in_the_load_flow_without_it() -> None:
+    net = two_ways()
+    found = run_study("outages", net, limit_set="normal", listed_pct=0)
+    table = found.tables["outages"]
+    assert sorted(table["name"]) == ["a-b", "b-c", "long"]
+    flow = run_load_flow(net, None, net.condition.model_copy(update={"states": {"a-b": "out"}}))
+    assert at(found, "outages", "a-b", "worst_pct") == pytest.approx(
+        at(flow, "branches", "long", "loading_pct"), rel=1e-6
+    )
+    assert at(found, "outages", "a-b", "low_pu") == pytest.approx(min(flow.tables["buses"]["voltage_pu"]), abs=1e-9)
+    assert at(found, "outages", "a-b", "verdict") == "limits broken"
+    assert at(found, "outages", "b-c", "lost_mw") == pytest.approx(3.0)
+    assert at(found, "outages", "b-c", "verdict") == "demand lost"
+    assert at(found, "branches", "long", "by") == "a-b"
+    rows = [r for r in found.tables["matrix"].records() if r["outage"] == "a-b" and r["id"] == "long"]
+    assert rows[0]["after_pct"] == pytest.approx(at(flow, "branches", "long", "loading_pct"), rel=1e-6)
+    base = run_load_flow(net)
+    assert rows[0]["before_pct"] == pytest.approx(at(base, "branches", "long", "loading_pct"), rel=1e-6)
+    assert found.summary["outages_bad"] == 2.0
+
+
+def test_what_was_broken_before_counts_only_where_it_gets_worse() -> None:
+    net = network(
+        bus("a", 33.0), bus("b", 33.0), bus("c", 33.0), source("a"), line("a", "b", rating_a=20), line("a", "c", rating_a=200),
+        {**line("a", "c", rating_a=200), "id": "second"}, load("b", 3.0), load("c", 3.0),
+    )  # fmt: skip
+    found = run_study("outages", net, limit_set="normal")
+    assert at(found, "outages", "second", "verdict") == "as before"
+    assert at(found, "outages", "second", "before") == 1.0
+    assert at(found, "outages", "a-b", "verdict") == "demand lost"
+    assert found.summary["outages_bad"] == 0.0
+    assert "broken already" in found.statement
+
+
+def test_without_a_solution_the_share_that_has_one_is_told() -> None:
+    net = network(
+        bus("a"), bus("b"), source("a"), line("a", "b", length_km=4), {**line("a", "b", length_km=4), "id": "second"},
+        load("b", 28.0),
+    )  # fmt: skip
+    assert run_load_flow(net).account.converged
+    found = run_study("outages", net)
+    row = found.tables["outages"].records()[0]
+    assert row["verdict"] == "no solution"
+    assert row["breaks_at"] == "b"
+    # Largest active power at power factor one through r + jx from a stiff source: V² / 2(r + |z|).
+    r, x, v = 4 * 0.3 / 1.21, 4 * 0.35 / 1.21, 1.0
+    most = v * v / (2 * (r + np.hypot(r, x))) * 100
+    assert row["share_pct"] == pytest.approx(100 * most / 28.0, rel=2e-3)
+    assert "no solution" in found.statement
+
+
+def test_parts_together_are_the_whole(demo: Network) -> None:
+    study = STUDIES["outages"]
+    split, inputs, options = study.split, Inputs(demo), study.options(of="branches")
+    assert split is not None
+    parts = split.plan(inputs, options)
+    assert len(parts) > 3
+    ready = split.prepare(inputs, options)
+    answers = [split.answer(ready, p, lambda *_: None) for p in reversed(parts)][::-1]
+    whole = split.join(inputs, options, parts, answers)
+    again = study.run(inputs, options, lambda *_: None)
+    for name in ("outages", "matrix", "branches", "buses"):
+        a, b = whole.tables[name].records(), again.tables[name].records()
+        assert len(a) == len(b)
+        for one, other in zip(a, b, strict=True):
+            for key, value in one.items():
+                assert value == (
+                    pytest.approx(other[key], rel=1e-7, abs=1e-9) if isinstance(value, float) else other[key]
+                )
+    some = split.join(
+        inputs, options, parts, [answers[0], Missing("a worker was lost"), *([Missing()] * (len(parts) - 2))]
+    )
+    assert some.summary["outages_not_there"] == whole.summary["outages"] - 25
+    assert any("a worker was lost" in n for n in some.account.notes)
+    assert any("still to come" in n for n in some.account.notes)
+
+
+def test_rules_and_outages_of_the_model_count() -> None:
+    net = two_ways()
+    more = [
+        {"kind": "outage", "id": "both", "name": "Both ways", "members": ["a-b", "long"], "limit_set": "normal",
+         "lost_demand_mw": 1.0},
+        {"kind": "outage_rule", "id": "circuits", "of": "circuits", "limit_set": "normal"},
+        {"kind": "outage_rule", "id": "buses", "of": "busbars", "lost_demand_mw": 0.0},
+        {"kind": "outage_rule", "id": "pairs", "of": "pairs"},
+        {"kind": "outage_rule", "id": "off", "of": "plants", "counts": False},
+    ]  # fmt: skip
+    net = network(*(i.model_dump(exclude_none=True) for i in net.items.values()), *more)
+    found = run_study("outages", net)
+    names = found.tables["outages"]["name"]
+    # Both together once, though the outage, the circuits and the pairs all name them.
+    assert sorted(names) == sorted(["Both ways", "a", "b", "c", "a-b + b-c", "long + b-c"])
+    rows = {r["name"]: r for r in found.tables["outages"].records()}
+    assert rows["Both ways"]["lost_mw"] == pytest.approx(6.0)
+    assert rows["Both ways"]["verdict"] == "limits broken"
+    assert rows["c"]["lost_mw"] == pytest.approx(3.0)
+    assert rows["c"]["limits"] == "emergency"
+
+
+@pytest.mark.parametrize(
+    ("members", "told"),
+    [([], "name what is lost"), (["nothing"], "no such element any more"), (["long", "out"], "out of service already")],
+)
+def test_an_outage_of_what_is_not_there_is_named(members: list[str], told: str) -> None:
+    base = [i.model_dump(exclude_none=True) for i in two_ways().items.values()]
+    out = {**line("a", "c", in_service=False), "id": "out"}
+    net = network(*base, out, {"kind": "outage", "id": "own", "members": members})
+    with pytest.raises(InvalidFields, match=told):
+        run_study("outages", net)
+
+
+def test_nothing_to_lose_and_too_many_pairs_are_refused(demo: Network) -> None:
+    with pytest.raises(InvalidFields, match="nothing in service fits"):
+        run_study("outages", two_ways(), of="lines", from_kv=100.0, up_to_kv=200.0)
+    big = network(bus("a"), source("a"), *(i for k in range(320) for i in (bus(f"n{k}"), line("a", f"n{k}"))))
+    with pytest.raises(InvalidFields, match="pairs"):
+        run_study("outages", big, of="pairs")
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_safe_screening_drops_no_breach(seed: int) -> None:
+    net = random_network(seed)
+    plain = run_study("outages", net, limit_set="normal")
+    screened = run_study("outages", net, limit_set="normal", screen="safe")
+    bad = {r["name"] for r in plain.tables["outages"].records() if r["verdict"] in ("limits broken", "no solution")}
+    left = {r["name"] for r in screened.tables["outages"].records() if r["verdict"] == "far from limits"}
+    assert not bad & left
+    assert len(plain.tables["outages"]) == len(screened.tables["outages"])
+
+
+def test_what_helps_keeps_the_limits_in_a_load_flow_of_its_own(demo: Network) -> None:
+    found = run_study("outages", demo, of="lines", from_kv=100.0, help="worst", tried=4)
+    rows = [r for r in found.tables["help"].records() if r["cures"]]
+    assert rows
+    assert {r["kind"] for r in found.tables["help"].records()} >= {"switching", "tap", "shedding"}
+    for r in found.tables["help"].records():
+        assert r["excess_then"] < r["excess_before"] or r["dead_then"] < r["dead_before"]
+
+
+def test_redispatch_relieves_what_is_overloaded() -> None:
+    net = network(
+        bus("a", 33.0), bus("b", 33.0), source("a"), line("a", "b", length_km=6, rating_a=140),
+        {**line("a", "b", length_km=6, rating_a=140), "id": "second"}, load("b", 10.0, 1.0),
+        {"kind": "generator", "id": "g", "bus": "b", "active_power_mw": 1.0, "rated_mva": 8.0, "energy": "thermal",
+         "reactive_power_mvar": 0.0, "control": "reactive"},
+    )  # fmt: skip
+    found = run_study("outages", net, limit_set="normal", help="worst")
+    way = next(r for r in found.tables["help"].records() if r["kind"] == "redispatch")
+    assert way["cures"]
+    assert found.scheme, "what cures the worst outage is offered as a scheme"
+    flow = run_load_flow(
+        network(*({**i.model_dump(exclude_none=True), **({"active_power_mw": 1.0 + way["moved_mw"]} if i.id == "g" else {})}
+                  for i in net.items.values())),
+        None, net.condition.model_copy(update={"states": {"second": "out"}}),
+    )  # fmt: skip
+    assert at(flow, "branches", "a-b", "loading_pct") == pytest.approx(100.0, abs=0.5)
+    assert at(flow, "branches", "a-b", "loading_pct") <= 100.0 + 1e-3
+
+
+def test_supply_is_brought_back_by_a_tie() -> None:
+    net = network(
+        bus("a"), bus("b"), bus("c"), source("a"), line("a", "b", rating_a=300), line("a", "c", rating_a=300), bus("t"),
+        line("b", "t", rating_a=300), switch("t", "c", closed=False), load("b", 1.0), load("c", 1.0),
+    )  # fmt: skip
+    found = run_study("outages", net, help="worst", limit_set="normal")
+    assert at(found, "outages", "a-b", "lost_mw") == pytest.approx(1.0)
+    rules = {"kind": "outage_rule", "id": "r", "of": "lines", "lost_demand_mw": 0.0}
+    strict = run_study(
+        "outages", network(*(i.model_dump(exclude_none=True) for i in net.items.values()), rules), help="worst"
+    )
+    ways = [r for r in strict.tables["help"].records() if r["outage"] == "a-b"]
+    assert ways[0]["do"] == "close t|c"
+    assert ways[0]["cures"]
+
+
+def test_workings_by_distribution_factors_agree_with_the_load_flow_in_closed_form() -> None:
+    net = two_ways()
+    study = STUDIES["outages"]
+    options = study.options(limit_set="normal")
+    result = study.run(Inputs(net), options, lambda *_: None)
+    assert study.explain is not None
+    told = study.explain(net, result, net.condition, "long", options.model_dump())
+    cells = {c.symbol: c.value for c in told[0].ledger}
+    # Two lines in parallel: what one loses the other takes over whole.
+    assert cells["d"] == pytest.approx(1.0)
+    assert cells["sk"] == pytest.approx(2 / 3)
+    flow = run_load_flow(net, None, net.condition.model_copy(update={"states": {"a-b": "out"}}))
+    assert cells["Pac"] == pytest.approx(at(flow, "branches", "long", "from_active_power_mw"), rel=1e-6)
+    assert cells["x"] == pytest.approx(at(flow, "branches", "long", "loading_pct"), rel=1e-3)
+    assert abs(cells["D"]) < 0.15 * cells["Pac"]
