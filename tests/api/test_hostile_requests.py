@@ -141,3 +141,14 @@ def test_a_million_of_one_character_is_read_in_one_pass(project: Project, text: 
         project.client.post(f"{project.url}/results/live/sift", json={"table": "buses", "text": long}).status_code
         == 422
     )
+
+
+def test_whole_numbers_asked_for_in_an_address_fit_the_database(client: TestClient) -> None:
+    """What is beyond 64 bits is refused before it gets there, wherever a whole number is taken."""
+    for path, ways in client.get("/api/openapi.json").json()["paths"].items():
+        for method, spec in ways.items():
+            for p in spec.get("parameters", []):
+                for schema in [p["schema"], *p["schema"].get("anyOf", [])]:
+                    if schema.get("type") == "integer":
+                        assert schema.get("minimum", -(2**70)) >= -(2**63), (method, path, p["name"])
+                        assert schema.get("maximum", 2**70) < 2**63, (method, path, p["name"])

@@ -274,11 +274,13 @@ class TidyIn(RevisionIn):
 
 
 class PreviewIn(_Body):
-    """Factors to try without keeping them; what is left out stays as in the condition. ``tab``: whose screen it is for, so that
+    """Factors to try without keeping them, and elements to lose; what is left out stays as in the condition. ``tab``: whose
+    screen it is for, so that
     what is asked about the live result there is about what is tried; none ends the trial."""
 
     demand_factor: Annotated[float, Field(ge=0, le=10)] | None = None
     generation_factor: Annotated[float, Field(ge=0, le=10)] | None = None
+    lost: Annotated[list[Annotated[str, Field(max_length=200)]], Field(max_length=1000)] = []
     tab: Annotated[str | None, Field(max_length=60)] = None
 
 
@@ -433,7 +435,7 @@ class StudyOut(BaseModel):
     live: bool
     follows: bool
     explains: bool
-    desk: Literal["studies", "optimise", "decide"]
+    desk: Literal["studies", "limits", "optimise", "decide"]
     causes: bool
     fields: list[FieldSpec]
     options: dict[str, Any]
@@ -497,10 +499,11 @@ class SeriesOut(BaseModel):
     name: str
     label: str
     x: list[float | str | None]
-    y: list[float | None]
+    y: list[float | str | None]
     drawn: str = "line"
     elements: list[str | None] = []
     labels: list[str] = []
+    z: list[float | None] = []
 
 
 class BoundOut(BaseModel):
@@ -520,6 +523,7 @@ class FigureOut(BaseModel):
     y: AxisOut
     series: list[SeriesOut]
     bounds: list[BoundOut] = []
+    z: AxisOut | None = None
 
 
 class QuantityOut(BaseModel):

@@ -17,7 +17,7 @@ from ..reports import PAPERS
 from ..store import RunInfo
 from . import _models as m
 from . import _render
-from ._routes import All, One, _download, _json
+from ._routes import All, One, Revision, _download, _json
 
 reading = APIRouter(prefix="/api", responses={s: {"model": m.Problem} for s in (404, 409, 410, 413, 422)})
 _MOST_BACKDROP = 16 * 2**20
@@ -87,7 +87,7 @@ def place(body: m.PlaceIn, one: One) -> Response:
     openapi_extra={"requestBody": {"required": True, "content": {"application/octet-stream": {
         "schema": {"type": "string", "format": "binary"}}}}},
 )  # fmt: skip
-async def put_backdrop(request: Request, one: One, base_revision: int, file_name: str = "map.geojson") -> Response:
+async def put_backdrop(request: Request, one: One, base_revision: Revision, file_name: str = "map.geojson") -> Response:
     data = await request.body()
 
     def work() -> Any:

@@ -240,7 +240,7 @@ def live(one: One, rows: Rows = None) -> Response:
 @api.post("/projects/{project_id}/preview", summary="A live result for other factors, not kept",
           responses=_json(m.LiveOut))  # fmt: skip
 def preview(body: m.PreviewIn, one: One, rows: Rows = None) -> Response:
-    solved = one.solve(demand=body.demand_factor, generation=body.generation_factor, tab=body.tab)
+    solved = one.solve(demand=body.demand_factor, generation=body.generation_factor, lost=body.lost, tab=body.tab)
     return _render.Json(_render.live(solved, rows))
 
 
@@ -371,7 +371,7 @@ def along(start: str, one: One) -> m.ProfileOut:
     openapi_extra={"requestBody": {"required": True, "content": {"application/octet-stream": {
         "schema": {"type": "string", "format": "binary"}}}}},
 )  # fmt: skip
-async def attach(request: Request, one: One, element: str, file_name: str, base_revision: int) -> Response:
+async def attach(request: Request, one: One, element: str, file_name: str, base_revision: Revision) -> Response:
     data = await request.body()
     done = await run_in_threadpool(one.attach, base_revision, element, file_name, data)
     return _render.Json(_render.outcome(done))
@@ -433,7 +433,7 @@ def export_types(one: One, family: str, form: Literal["csv", "xlsx"] = "csv", qu
     openapi_extra={"requestBody": {"required": True, "content": {"application/octet-stream": {
         "schema": {"type": "string", "format": "binary"}}}}},
 )  # fmt: skip
-async def import_types(request: Request, one: One, base_revision: int, file_name: str = "") -> Response:
+async def import_types(request: Request, one: One, base_revision: Revision, file_name: str = "") -> Response:
     data = await request.body()
     # A large workbook is read beside the service: in it a thread would slow everybody down and could not be stopped.
     rows = (

@@ -12,7 +12,7 @@ import secrets
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
@@ -143,7 +143,7 @@ class LiveSession:
         self._traced: tuple[int, Trace] | None = None
         self._checked: tuple[int, list[Check]] | None = None
         self._last: tuple[Condition, Solved] | None = None
-        self._tried: tuple[int, dict[str, float], tuple[Condition, Solved]] | None = None
+        self._tried: tuple[int, dict[str, Any], tuple[Condition, Solved]] | None = None
         self._previews: OrderedDict[str, tuple[Condition, Solved]] = OrderedDict()  # by the tab that tries them
         self._texts: tuple[str, dict[tuple[str, str], Texts]] = ("", {})
         self._items: tuple[int, bytes] = (-1, b"")
@@ -151,12 +151,18 @@ class LiveSession:
 
     # Results
 
-    def solve(self, *, demand: float | None = None, generation: float | None = None, tab: str | None = None) -> Solved:
-        """Solve as the network stands, or with other factors that are not kept: ``tab`` names whose screen that is for."""
+    def solve(
+        self, *, demand: float | None = None, generation: float | None = None, lost: Sequence[str] = (),
+        tab: str | None = None,
+    ) -> Solved:  # fmt: skip
+        """Solve as the network stands, or with other factors and without what is lost, which are not kept: ``tab`` names whose
+        screen that is for."""
         with self.lock:
             condition = self.network.condition
             factors = {"demand_factor": demand, "generation_factor": generation}
-            given = {k: v for k, v in factors.items() if v is not None}
+            given: dict[str, Any] = {k: v for k, v in factors.items() if v is not None}
+            if lost:
+                given["states"] = {**condition.states, **dict.fromkeys(lost, "out")}
             if given:
                 if (same := self._tried_before(given)) is not None:
                     if tab is not None:
@@ -182,7 +188,7 @@ class LiveSession:
                 self._keep_preview(tab, (condition, solved))
             return solved
 
-    def _tried_before(self, given: dict[str, float]) -> tuple[Condition, Solved] | None:
+    def _tried_before(self, given: dict[str, Any]) -> tuple[Condition, Solved] | None:
         """What somebody has tried just now with the same factors on the same network."""
         if self._tried is not None and self._tried[:2] == (self.revision, given):
             return self._tried[2]

@@ -19,7 +19,7 @@ def plain_figure(figure: Figure) -> dict[str, Any]:
     plain = asdict(figure)
     for series, source in zip(plain["series"], figure.series, strict=True):
         series["x"], series["y"] = _list(source.x), _list(source.y)
-        series["elements"], series["labels"] = list(source.elements), list(source.labels)
+        series["elements"], series["labels"], series["z"] = list(source.elements), list(source.labels), _list(source.z)
     return plain
 
 
@@ -56,6 +56,7 @@ def _figure(plain: Mapping[str, Any]) -> Figure:
     return Figure(
         plain["name"], plain["label"], Axis(**_known(Axis, plain["x"])), Axis(**_known(Axis, plain["y"])),
         [Series(**_known(Series, s)) for s in plain["series"]], [Bound(**_known(Bound, b)) for b in plain["bounds"]],
+        Axis(**_known(Axis, plain["z"])) if plain.get("z") else None,
     )  # fmt: skip
 
 

@@ -1590,6 +1590,7 @@ export interface components {
              * @default []
              */
             bounds?: components["schemas"]["BoundOut"][];
+            z?: components["schemas"]["AxisOut"] | null;
         };
         /** FindingOut */
         FindingOut: {
@@ -2108,7 +2109,8 @@ export interface components {
         };
         /**
          * PreviewIn
-         * @description Factors to try without keeping them; what is left out stays as in the condition. ``tab``: whose screen it is for, so that
+         * @description Factors to try without keeping them, and elements to lose; what is left out stays as in the condition. ``tab``: whose
+         *     screen it is for, so that
          *     what is asked about the live result there is about what is tried; none ends the trial.
          */
         PreviewIn: {
@@ -2116,6 +2118,11 @@ export interface components {
             demand_factor?: number | null;
             /** Generation Factor */
             generation_factor?: number | null;
+            /**
+             * Lost
+             * @default []
+             */
+            lost?: string[];
             /** Tab */
             tab?: string | null;
         };
@@ -2437,7 +2444,7 @@ export interface components {
             /** X */
             x: (number | string | null)[];
             /** Y */
-            y: (number | null)[];
+            y: (number | string | null)[];
             /**
              * Drawn
              * @default line
@@ -2453,6 +2460,11 @@ export interface components {
              * @default []
              */
             labels?: string[];
+            /**
+             * Z
+             * @default []
+             */
+            z?: (number | null)[];
         };
         /**
          * Severity
@@ -2569,7 +2581,7 @@ export interface components {
              * Desk
              * @enum {string}
              */
-            desk: "studies" | "optimise" | "decide";
+            desk: "studies" | "limits" | "optimise" | "decide";
             /** Causes */
             causes: boolean;
             /** Fields */

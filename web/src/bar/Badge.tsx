@@ -13,7 +13,8 @@ const Pill = styled(Button)<{ $tone: 'good' | 'bad' }>`
   border: 1px solid ${(p) => (p.$tone === 'good' ? p.theme.rule : p.theme.breach)}; background: ${(p) => p.theme.paper};
   b { font-weight: 600; color: ${(p) => (p.$tone === 'good' ? p.theme.good : p.theme.breach)}; }
   span { font: 400 12px ${font.mono}; color: ${(p) => p.theme.quiet}; }
-  i { font-style: normal; } @media (max-width: 1400px) { [data-tight] > & i { display: none; } }
+  i { font-style: normal; } @media (max-width: 1400px) { [data-tight] > & { padding: 0 8px; gap: 6px; i { display: none; } } }
+  @media (max-width: 1240px) { [data-tight] > & span { display: none; } }
   &[data-hovered] { border-color: ${(p) => p.theme.quiet}; }
 `
 const Body = styled(Dialog)`

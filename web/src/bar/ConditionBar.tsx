@@ -7,6 +7,7 @@ import { keepFactors, tryFactors } from '../session/live'
 import { updateOrTell } from '../session/queue'
 import { lookBy, select, useBench, useCondition, useSettings } from '../session/store'
 import { Badge } from './Badge'
+import { SecurityBadge } from './SecurityBadge'
 
 const Bar = styled.section`
   display: flex; align-items: center; gap: 14px; padding: 0 12px 0 16px; height: 46px; background: ${(p) => p.theme.panel};
@@ -16,7 +17,7 @@ const Bar = styled.section`
 `
 const Group = styled.div`display: flex; align-items: center; gap: 6px; label, .label { color: ${(p) => p.theme.quiet}; }`
 const Percent = styled(Figures)`min-width: 48px; text-align: right; font-weight: 500;`
-const End = styled.div`margin-left: auto; min-width: 0; overflow: hidden;`
+const End = styled.div`margin-left: auto; min-width: 0; overflow: hidden; display: flex; gap: 8px;`
 
 const CONTROL = [
   { id: 'on', label: 'automatic' },
@@ -100,7 +101,8 @@ export function ConditionBar() {
           <Pick label="Results by" hideLabel value={way} choices={WAYS} onChange={(w) => lookBy(w as Way)} />
         )}
       </Group>
-      <End data-tight={settings.study === 'per_phase' || undefined}>
+      <End data-tight>
+        <SecurityBadge />
         <Badge />
       </End>
     </Bar>

@@ -33,6 +33,16 @@ const STATES: Readonly<Record<string, readonly [string, boolean]>> = {
   closed: ['closed', true],
 }
 
+/** A condition under which some elements are out as well. */
+export function withLoss(condition: Item | undefined, lost: readonly string[] | undefined): Item | undefined {
+  if (!condition || !lost?.length) return condition
+  const states = {
+    ...((condition.states ?? {}) as object),
+    ...Object.fromEntries(lost.map((i) => [i, 'out'])),
+  }
+  return { ...condition, states } as Item
+}
+
 /** The items as they stand under a condition: some may be out of service, open or closed there. */
 export function underCondition(items: Items, condition: Item | undefined): Items {
   const states = Object.entries((condition?.states ?? {}) as Readonly<Record<string, string>>)

@@ -11,6 +11,10 @@ export const useJobs = create<{ readonly jobs: ReadonlyMap<string, Job> }>(() =>
 export const isUnderWay = (job: Job) =>
   job.state === 'waiting' || job.state === 'running' || job.state === 'joining'
 
+/** What goes on by itself after every edit stands on no list. */
+export const BACKGROUND = 'security'
+const inBackground = (job: Job) => job.slot === BACKGROUND
+
 type Listener = (job: Job) => void
 const listeners: Listener[] = []
 /** Be told of every step of every job of the open project. */
@@ -21,7 +25,7 @@ export function takeJob(job: Job) {
   if (job.project !== useBench.getState().project?.id) return
   const known = useJobs.getState().jobs.get(job.id)
   if (known && !isUnderWay(known) && isUnderWay(job)) return
-  useJobs.setState((s) => ({ jobs: new Map(s.jobs).set(job.id, job) }))
+  if (!inBackground(job)) useJobs.setState((s) => ({ jobs: new Map(s.jobs).set(job.id, job) }))
   for (const listener of listeners) listener(job)
 }
 
@@ -32,7 +36,7 @@ export async function loadJobs(project: string) {
       client.GET('/api/projects/{project_id}/jobs', { params: { path: { project_id: project } } }),
     )
     if (project !== useBench.getState().project?.id) return
-    useJobs.setState({ jobs: new Map(found.map((j) => [j.id, j])) })
+    useJobs.setState({ jobs: new Map(found.filter((j) => !inBackground(j)).map((j) => [j.id, j])) })
     for (const job of found) for (const listener of listeners) listener(job)
   } catch (error) {
     notify('problem', messageOf(error))

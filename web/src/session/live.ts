@@ -28,7 +28,12 @@ async function preview() {
       const live = await answer(
         client.POST('/api/projects/{project_id}/preview', {
           params: { path: path(), query: known() },
-          body: { demand_factor: trying.demand, generation_factor: trying.generation, tab: TAB },
+          body: {
+            demand_factor: trying.demand,
+            generation_factor: trying.generation,
+            lost: [...(trying.lost?.ids ?? [])],
+            tab: TAB,
+          },
         }),
       )
       if (getState().trying && getState().revision === revision) show(live)
@@ -39,6 +44,36 @@ async function preview() {
   } while (waiting)
   underWay = false
 }
+
+/** Show the network after something is lost, without changing it; `endLoss` shows it whole again. */
+export function tryLoss(ids: readonly string[], name: string) {
+  if (getState().looking) return
+  setState((s) => ({ trying: { ...s.trying, lost: { ids, name } } }))
+  if (underWay) waiting = true
+  else void preview()
+}
+
+export async function endLoss() {
+  if (!getState().trying?.lost) return
+  setState({ trying: null })
+  try {
+    show(
+      await answer(
+        client.POST('/api/projects/{project_id}/preview', {
+          params: { path: path(), query: known() },
+          body: { lost: [], tab: TAB },
+        }),
+      ),
+    )
+  } catch (error) {
+    notify('problem', messageOf(error))
+  }
+}
+
+// An edit shows the network whole again: what is shown is what it made.
+useBench.subscribe((now, before) => {
+  if (now.revision !== before.revision && now.trying?.lost) setState({ trying: null })
+})
 
 /** Keep the factors that were tried: one change, one undo step. */
 export async function keepFactors(condition: Item, factors: { demand?: number; generation?: number }) {

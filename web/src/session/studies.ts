@@ -162,6 +162,12 @@ export async function showJob(job: Job) {
   }
 }
 
+/** Show the answer of one slot in another as well. */
+export function showAlso(from: string, to: string) {
+  const found = useStudies.getState()[from]
+  if (found?.result) put(to, { ...found, job: null })
+}
+
 export function cancelStudy(slot: string) {
   const job = useStudies.getState()[slot]?.job
   if (job) void cancelJob(job.id)

@@ -7,9 +7,10 @@ import { feedersQuery } from '../api/queries'
 import { IconButton } from '../design/controls'
 import { MarkShape } from '../design/Icon'
 import { font } from '../design/tokens'
-import { drawnAlike, type Item, type Items, number, underCondition } from '../model/items'
+import { drawnAlike, type Item, type Items, number, underCondition, withLoss } from '../model/items'
 import { activeLabels, usePrefs } from '../model/prefs'
 import { placeAs, throwSwitch } from '../session/edits'
+import { endLoss } from '../session/live'
 import { pick } from '../session/pick'
 import { repair } from '../session/queue'
 import { lookAway } from '../session/runs'
@@ -107,7 +108,11 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
   const { view, size, go } = useView(svg)
   const normal = useBench((s) => s.items)
   const condition = useCondition()
-  const switched = useMemo(() => underCondition(normal, condition), [normal, condition])
+  const lost = useBench((s) => s.trying?.lost)
+  const switched = useMemo(
+    () => underCondition(normal, withLoss(condition, lost?.ids)),
+    [normal, condition, lost],
+  )
   const items = useDrawn(switched)
   const { result, failed, selected, chosen, hovered, lens, reveal, grid, picking, pinned } = useBench()
   const { arrangement, study, looking, damage } = useBench()
@@ -335,6 +340,14 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
           {looking.name}: the network at revision {looking.revision}, not to be edited.
           <button type="button" onClick={lookAway}>
             Back to the present
+          </button>
+        </Looking>
+      )}
+      {lost && (
+        <Looking role="status">
+          After the loss of {lost.name}, with control.
+          <button type="button" onClick={() => void endLoss()}>
+            Back to the whole network
           </button>
         </Looking>
       )}

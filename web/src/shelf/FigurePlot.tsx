@@ -1,51 +1,42 @@
 /** A declared plot: curves, bars or points over numbers or words, with limits drawn in; a point selects its element. */
 import { scaleLinear, scaleLog } from 'd3-scale'
-import { useEffect, useRef, useState } from 'react'
+import { useRef, useState } from 'react'
 import styled, { useTheme } from 'styled-components'
 import type { components } from '../api/schema'
 import { fixed } from '../design/format'
 import { font } from '../design/tokens'
 import { hover, pointAt, select, useBench } from '../session/store'
-import { savePlot, saveTable } from './plotFiles'
+import { CellPlot } from './CellPlot'
+import { LETTER, PlotActs, shortened, useSize } from './plotFrame'
 
 export type Figure = components['schemas']['FigureOut']
 
 const Frame = styled.div`
   height: 100%; min-height: 90px; position: relative; svg { display: block; } text { font: 400 11px ${font.mono}; } [data-element] { cursor: pointer; }
 `
-const Acts = styled.div`
-  position: absolute; right: 0; top: -4px; margin: 0; padding: 0; display: flex;
-  button { border: none; background: ${(p) => p.theme.paper}; color: ${(p) => p.theme.quiet}; padding: 0 6px; min-height: 24px; font-size: 12px; cursor: pointer; border-radius: 4px; }
-  button:hover { color: ${(p) => p.theme.ink}; } button[aria-pressed='true'] { color: ${(p) => p.theme.accent}; background: ${(p) => p.theme.accentWash}; }
-`
 const [LEFT, TOP, BOTTOM] = [58, 20, 34]
-/** Width of a letter beside a curve, and how much of the plot names may take. */
-const [LETTER, MOST_NAMES] = [6.7, 0.4]
+/** How much of the plot names may take. */
+const MOST_NAMES = 0.4
 /** Letters that a word along the axis keeps at least. */
 const LEAST_WORD = 7
 /** Dashes that tell curves apart where colour does not. */
 const DASHES = [undefined, '5 4', '2 3', '9 3 2 3']
-
-/** How wide and high an element is now. */
-function useSize() {
-  const frame = useRef<HTMLDivElement>(null)
-  const [size, setSize] = useState({ width: 460, height: 150 })
-  useEffect(() => {
-    const watch = new ResizeObserver(
-      ([e]) => e && setSize({ width: e.contentRect.width, height: e.contentRect.height }),
-    )
-    if (frame.current) watch.observe(frame.current)
-    return () => watch.disconnect()
-  }, [])
-  return { frame, size }
-}
 
 /** A curve of more points has no marks; what it is at the pointer is told instead. */
 const MOST_MARKS = 80
 
 const isFigure = (v: unknown): v is number => typeof v === 'number'
 
+/** A plot by what it is made of. */
 export function FigurePlot({ figure }: { figure: Figure }) {
+  return figure.series.some((s) => s.drawn === 'cells') ? (
+    <CellPlot figure={figure} />
+  ) : (
+    <Curves figure={figure} />
+  )
+}
+
+function Curves({ figure }: { figure: Figure }) {
   const theme = useTheme()
   const { frame, size } = useSize()
   const [pointed, setPointed] = useState<number | null>(null)
@@ -108,28 +99,13 @@ export function FigurePlot({ figure }: { figure: Figure }) {
     : x.ticks(Math.max(2, Math.round(size.width / 90))).map((t) => ({ at: x(t), label: String(t) }))
   return (
     <Frame ref={frame}>
-      <Acts role="group" aria-label={`Plot: ${figure.label}`}>
+      <PlotActs figure={figure} drawing={drawing}>
         {mayLog && !named && (
           <button type="button" aria-pressed={log} onClick={() => setLog(!log)}>
             logarithmic
           </button>
         )}
-        <button
-          type="button"
-          onClick={() => drawing.current && savePlot(drawing.current, figure.label, 'svg')}
-        >
-          SVG
-        </button>
-        <button
-          type="button"
-          onClick={() => drawing.current && savePlot(drawing.current, figure.label, 'png')}
-        >
-          PNG
-        </button>
-        <button type="button" onClick={() => saveTable(figure)}>
-          CSV
-        </button>
-      </Acts>
+      </PlotActs>
       <svg
         ref={drawing}
         width={size.width}
@@ -191,7 +167,10 @@ export function FigurePlot({ figure }: { figure: Figure }) {
           </g>
         ))}
         {figure.series.map((s, n) => {
-          const points = s.x.map((v, i) => ({ x: place(v), y: s.y[i], word: v, id: s.elements?.[i] ?? null }))
+          const points = s.x.map((v, i) => {
+            const y = s.y[i]
+            return { x: place(v), y: isFigure(y) ? y : null, word: v, id: s.elements?.[i] ?? null }
+          })
           const group = figure.series.filter((o) => o.drawn === 'bars')
           const offset = s.drawn === 'bars' ? (group.indexOf(s) - (group.length - 1) / 2) * column : 0
           const marked = s.drawn !== 'line' || points.length <= MOST_MARKS
@@ -330,12 +309,6 @@ type Scale = ((v: number) => number) & { invert: (v: number) => number; range: (
 interface Point {
   readonly x: number | null
   readonly y: number | null | undefined
-}
-
-/** A word that fits into so many pixels. */
-function shortened(word: string, width: number): string {
-  const most = Math.floor((width - 4) / LETTER)
-  return word.length <= most ? word : `${word.slice(0, Math.max(most - 1, 1))}…`
 }
 
 /** Powers of ten, with two and five between them where there are few. */

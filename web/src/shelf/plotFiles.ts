@@ -32,6 +32,7 @@ const cell = (v: number | string | null | undefined) => {
 
 /** The figures behind a plot: one row for every place along x, one column for every series. */
 export function tableText(figure: Figure): string {
+  if (figure.series.some((s) => s.drawn === 'cells')) return cellText(figure)
   const places = [...new Set(figure.series.flatMap((s) => s.x))]
   const unit = (words: string, u: string | null | undefined) => (u ? `${words} ${u}` : words)
   const rows = places.map((p) => [p, ...figure.series.map((s) => s.y[s.x.indexOf(p)])].map(cell).join(','))
@@ -40,6 +41,13 @@ export function tableText(figure: Figure): string {
     ...figure.series.map((s) => unit(`${figure.y.label}, ${s.label}`, figure.y.unit)),
   ]
   return [heads.map(cell).join(','), ...rows].join('\r\n')
+}
+
+/** Cells one below the other. */
+function cellText(figure: Figure): string {
+  const z = figure.z ? `${figure.z.label}${figure.z.unit ? ` ${figure.z.unit}` : ''}` : 'value'
+  const rows = figure.series.flatMap((s) => s.x.map((x, i) => [x, s.y[i], s.z?.[i]].map(cell).join(',')))
+  return [[figure.x.label, figure.y.label, z].map(cell).join(','), ...rows].join('\r\n')
 }
 
 export const saveTable = (figure: Figure) =>

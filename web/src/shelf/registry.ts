@@ -2,7 +2,7 @@
 import type { ComponentType } from 'react'
 import { create } from 'zustand'
 
-export type DeskId = 'now' | 'studies' | 'optimise' | 'decide' | 'model' | 'record'
+export type DeskId = 'now' | 'studies' | 'limits' | 'optimise' | 'decide' | 'model' | 'record'
 
 export interface Desk {
   readonly id: DeskId
@@ -15,10 +15,11 @@ export interface Desk {
 export const DESKS: readonly Desk[] = [
   { id: 'now', label: 'Now', about: 'the present state', keys: '1' },
   { id: 'studies', label: 'Studies', about: 'one question, one answer', keys: '2' },
-  { id: 'optimise', label: 'Optimise', about: 'what is best, and what the limits cost', keys: '3' },
-  { id: 'decide', label: 'Decide', about: 'schemes, conditions and what they change', keys: '4' },
-  { id: 'model', label: 'Model', about: 'what the network is made of', keys: '5' },
-  { id: 'record', label: 'Record', about: 'what was calculated and done', keys: '6' },
+  { id: 'limits', label: 'Limits', about: 'outages, transfer, and how far the edge is', keys: '3' },
+  { id: 'optimise', label: 'Optimise', about: 'what is best, and what the limits cost', keys: '4' },
+  { id: 'decide', label: 'Decide', about: 'schemes, conditions and what they change', keys: '5' },
+  { id: 'model', label: 'Model', about: 'what the network is made of', keys: '6' },
+  { id: 'record', label: 'Record', about: 'what was calculated and done', keys: '7' },
 ]
 
 export interface View {

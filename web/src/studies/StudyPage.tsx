@@ -1,6 +1,6 @@
 /** The page of any study, from what it declares: options, progress, and the answer as tables, plots, findings and workings. */
 import { useQuery } from '@tanstack/react-query'
-import { useEffect, useMemo, useRef, useState } from 'react'
+import { type ComponentType, useEffect, useMemo, useRef, useState } from 'react'
 import styled from 'styled-components'
 import { messageOf } from '../api/client'
 import { causeQuery, workingsQuery } from '../api/queries'
@@ -23,6 +23,7 @@ import { ResultGrid } from '../shelf/tables/ResultGrid'
 import { type Study, type StudyResult, useStudy } from './useStudy'
 
 type StudyInfo = components['schemas']['StudyOut']
+type BesideAnswer = ComponentType<{ result: StudyResult }>
 
 const Frame = styled.div`
   display: grid; grid-template-columns: clamp(236px, 38%, 290px) minmax(0, 1fr); grid-template-rows: minmax(0, 1fr); height: 100%; min-height: 0; overflow: hidden;
@@ -117,7 +118,8 @@ function useFollowing(wanted: boolean, work: Study, start: () => void) {
   }, [wanted, stale, busy, revision])
 }
 
-export function StudyPage({ study }: { study: StudyInfo }) {
+/** `Beside`: what a study of its own view offers with its answer. */
+export function StudyPage({ study, Beside }: { study: StudyInfo; Beside?: BesideAnswer }) {
   const revision = useBench((s) => s.revision)
   const [options, setOption] = useOptions(study)
   const [follow, setFollow] = useKept(`follow ${study.name}`, true)
@@ -182,6 +184,7 @@ export function StudyPage({ study }: { study: StudyInfo }) {
           partial={work.partial}
           study={study}
           again={start}
+          Beside={Beside}
         />
       ) : (
         <None>
@@ -200,6 +203,7 @@ function Shown(props: {
   partial: boolean
   study: StudyInfo
   again: () => void
+  Beside?: BesideAnswer
 }) {
   const { result, address, stale, study } = props
   const tables = useMemo(() => Object.values(result.tables).map(tableOf), [result])
@@ -286,6 +290,7 @@ function Shown(props: {
             }}
           />
         )}
+        {props.Beside && <props.Beside result={result} />}
         {(result.scheme?.length ?? 0) > 0 && <Plain onPress={() => void make()}>Make it a scheme</Plain>}
         {fitting && condition && <Plain onPress={() => void put()}>Set it in {condition.name}</Plain>}
         <Plain onPress={() => void keep()}>Keep</Plain>

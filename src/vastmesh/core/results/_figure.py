@@ -31,30 +31,32 @@ class Series:
     """One curve, row of bars or cloud of points: x and y of equal length, NaN where there is nothing.
 
     ``elements``: the element behind each point, by id, for those that can be chosen on the plot. ``labels``: what is written
-    beside points. ``drawn`` as levels: what the bars of the same words are held against.
+    beside points. ``drawn`` as levels: what the bars of the same words are held against. As cells: y is words as well, and ``z``
+    the figure by which each cell is coloured; ``elements`` stand behind the cells.
     """
 
     name: str
     label: str
     x: Values
     y: Values
-    drawn: Literal["line", "bars", "points", "levels"] = "line"
+    drawn: Literal["line", "bars", "points", "levels", "cells"] = "line"
     elements: Sequence[str | None] = ()
     labels: Sequence[str] = ()
+    z: Values = ()
 
 
 @dataclass(frozen=True)
 class Bound:
-    """A limit drawn across the plot, along x or along y."""
+    """A limit drawn across the plot, along x or along y; along z cells beyond it are framed."""
 
     label: str
     value: float
-    across: Literal["x", "y"] = "y"
+    across: Literal["x", "y", "z"] = "y"
 
 
 @dataclass(frozen=True)
 class Figure:
-    """A declared plot: its axes, what is drawn, and the limits drawn in."""
+    """A declared plot: its axes, what is drawn, and the limits drawn in. ``z``: what the colour of cells counts."""
 
     name: str
     label: str
@@ -62,3 +64,4 @@ class Figure:
     y: Axis
     series: list[Series]
     bounds: list[Bound] = field(default_factory=list)
+    z: Axis | None = None

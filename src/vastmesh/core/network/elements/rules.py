@@ -89,6 +89,10 @@ class Settings(Item):
                                       unit="kV", default=36.0, ge=0, le=1500)  # fmt: skip
     recording: str | None = reference("Recorded into", "Scheme into which edits go; into the present network when blank",
                                       to="scheme", default=None)  # fmt: skip
+    watch_outages: bool = choice(
+        "Outages after every edit", "The outages of the model are worked out again in the background after every edit, where "
+        "that takes a few seconds at most; the badge beside the solution says how they end", default=True,
+    )  # fmt: skip
     study: Literal["balanced", "per_phase"] = choice(
         "Load flow", "Balanced: one phase stands for all three. Per phase: every conductor with neutral and earth return",
         default="balanced",

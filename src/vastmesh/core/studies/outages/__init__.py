@@ -19,5 +19,6 @@ register(
         run=SPLIT.run,
         split=SPLIT,
         explain=explain,
+        desk="limits",
     )
 )

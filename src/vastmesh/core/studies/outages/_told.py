@@ -27,7 +27,7 @@ from ...severity import Severity
 from ._help import Helped
 from ._ready import Ready
 
-_DRAWN, _FOUND = 40, 200
+_DRAWN, _ACROSS, _FOUND = 40, 80, 200
 _WHAT = ("loading", "voltage below", "voltage above")
 _STAGE = {"just_after": "just after", "after_control": "after control"}
 
@@ -78,7 +78,7 @@ def published(
         _findings(ready, figures, order),
         statement,
         scheme,
-        _figures(ready, figures, order),
+        _figures(ready, figures, order, listed),
         _quantities(tables),
     )
 
@@ -166,6 +166,15 @@ def _outages(ready: Ready, f: Figures, order: Ints, helped: Sequence[Helped]) ->
         Column("broken", "Limits broken", of("broken"), None, 0),
         Column("before", "Broken before", of("before"), None, 0, "Beyond their limit already without the outage"),
         Column("judged", "Judged", [_STAGE[x.stage] for x in rows], fixed=True),
+        Column(
+            "members",
+            "Elements",
+            ["; ".join(x.members) for x in rows],
+            None,
+            None,
+            "Ids of what is lost together",
+            fixed=True,
+        ),
         Column("limits", "Limits", [x.limit_set for x in rows], fixed=True),
     ]
     if np.isinf(f["excess"]).any():
@@ -326,7 +335,7 @@ def _quantities(tables: Sequence[Table]) -> list[Quantity]:
     ]
 
 
-def _figures(ready: Ready, f: Figures, order: Ints) -> list[Figure]:
+def _figures(ready: Ready, f: Figures, order: Ints, listed: Floats) -> list[Figure]:
     shown = [int(k) for k in order if f["skipped"][k] == 0 and np.isfinite(f["used"][k])]
     shown = sorted(shown, key=lambda k: -f["used"][k])[:_DRAWN]
     if not shown:
@@ -335,17 +344,57 @@ def _figures(ready: Ready, f: Figures, order: Ints) -> list[Figure]:
     elements = [
         next((m for m in ready.losses[int(f["numbers"][k])].members if m in ready.network.items), None) for k in shown
     ]
-    before = 100 * float(ready.base.used.max(initial=0.0))
+    first = ready.losses[0].limit_set
+    before = 100 * float(ready.base_by_set[first].max(initial=0.0))
     return [
+        *_cells(ready, order, f, listed),
         Figure(
             "severity",
             "Severity",
             Axis("Loss of"),
             Axis("Highest loading after it", "%", 1),
             [Series("after", "after it", names, [float(f["used"][k]) for k in shown], "bars", elements)],
-            [Bound("allowed", 100.0), Bound("before", before)],
-        )
+            [Bound("allowed", 100.0), Bound("before it", before)],
+        ),
     ]
+
+
+def _cells(ready: Ready, order: Ints, f: Figures, listed: Floats) -> list[Figure]:
+    """Loadings near and beyond what is allowed, outage by element: both the worst first."""
+    rows = listed[listed[:, 1] == 0]
+    if not len(rows):
+        return []
+    place = {int(f["numbers"][k]): n for n, k in enumerate(order.tolist())}
+    worst: dict[int, float] = {}
+    for _, _, row, _, after in rows.tolist():
+        worst[int(row)] = max(worst.get(int(row), 0.0), after)
+    elements = {row: n for n, row in enumerate(sorted(worst, key=lambda r: -worst[r])[:_DRAWN])}
+    met = sorted({int(k) for k, _, row, _, _ in rows.tolist() if int(row) in elements}, key=lambda k: place[k])[
+        :_ACROSS
+    ]
+    cells = sorted(
+        ((place[int(k)], elements[int(row)], int(k), int(row), after) for k, _, row, _, after in rows.tolist()
+         if int(row) in elements and int(k) in met),
+    )  # fmt: skip
+    # A first series without figures puts the words along both axes in order.
+    across = [ready.losses[k].name for k in met]
+    down = [_branch_name(ready, row) for row in elements]
+    longest = max(len(across), len(down))
+    ordered = Series(
+        "order", "", [across[min(n, len(across) - 1)] for n in range(longest)],
+        [down[min(n, len(down) - 1)] for n in range(longest)], "cells", z=[np.nan] * longest,
+    )  # fmt: skip
+    found = Series(
+        "loading", "loading", [ready.losses[k].name for _, _, k, _, _ in cells],
+        [_branch_name(ready, row) for *_, row, _ in cells], "cells", [ready.ids[row] for *_, row, _ in cells],
+        z=[after for *_, after in cells],
+    )  # fmt: skip
+    return [
+        Figure(
+            "cells", "Outages and elements", Axis("Loss of"), Axis("Element"), [ordered, found], [Bound("allowed", 100.0, "z")],
+            Axis("Loading after it", "%", 1),
+        )
+    ]  # fmt: skip
 
 
 def _text(ready: Ready, f: Figures, k: int) -> str:
@@ -417,8 +466,9 @@ def _statement(ready: Ready, f: Figures, order: Ints, helped: Sequence[Helped]) 
         return f"Secure: all limits are kept after each of {count} outages.{cut}{before}"
     worst = ready.losses[int(f["numbers"][bad[0]])]
     told = (
-        f"{len(bad)} of {count} outages break limits. The worst is the loss of {worst.name}: {_text(ready, f, bad[0])}."
+        f"{len(bad)} of {count} outages break limits. The worst is the loss of {worst.name}: {_text(ready, f, bad[0])}"
     )
+    told += "" if told.endswith(".") else "."
     ways = [h for h in helped if h.number == int(f["numbers"][bad[0]])]
     if ways:
         told += (
