@@ -11,6 +11,7 @@ from . import (
     placing,
     sensitivities,
     sweep,
+    transfer,
 )
 from .base import STUDIES, Answer, Inputs, Missing, Progress, Split, StopRequested, Study, study_named
 
@@ -34,4 +35,5 @@ __all__ = [
     "sensitivities",
     "study_named",
     "sweep",
+    "transfer",
 ]

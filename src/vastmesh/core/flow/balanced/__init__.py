@@ -2,6 +2,7 @@
 
 from ._controls import MOST_ROUNDS, Banks, Control, Controls, Curves, Dispatch, Remote, Shifters, Taps, tap_order
 from ._equations import LEAST_RATIO, MOST_RATIO
+from ._follow import Path, Point
 from ._kernel import REF, spread
 from ._linearise import Linearisation
 from ._options import LoadFlowOptions
@@ -13,8 +14,34 @@ from ._state import Attempt, State
 from ._without import After, Without
 
 __all__ = [
-    "LEAST_RATIO", "MOST_LEFT_MVA", "MOST_RATIO", "MOST_ROUNDS", "REF", "After", "Attempt", "Banks", "Control",
-    "Controls", "Curves", "Dispatch", "Ends", "Linearisation", "LoadFlowOptions", "Problem", "Reading", "Remote",
-    "Shifters", "Solution", "State", "SwitchFlows", "Taps", "Without", "ends_by_element", "settle", "spread",
+    "LEAST_RATIO",
+    "MOST_LEFT_MVA",
+    "MOST_RATIO",
+    "MOST_ROUNDS",
+    "REF",
+    "After",
+    "Attempt",
+    "Banks",
+    "Control",
+    "Controls",
+    "Curves",
+    "Dispatch",
+    "Ends",
+    "Linearisation",
+    "LoadFlowOptions",
+    "Path",
+    "Point",
+    "Problem",
+    "Reading",
+    "Remote",
+    "Shifters",
+    "Solution",
+    "State",
+    "SwitchFlows",
+    "Taps",
+    "Without",
+    "ends_by_element",
+    "settle",
+    "spread",
     "tap_order",
 ]  # fmt: skip

@@ -9,6 +9,7 @@ method", Mathematical Programming 58, 1993.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -127,8 +128,13 @@ class Path:
                 np.isfinite(x), x, 0), 0.0)  # fmt: skip
         return replace(b, **mixed)
 
-    def walk(self, start: State) -> Point:
+    def walk(
+        self, start: State, met: Callable[[Point], bool] | None = None, *, back: float = _BACK, longest: float = _MOST
+    ) -> Point:  # fmt: skip
         """From share 0 to 1, else to the largest share with a solution.
+
+        ``met`` is told of every point and ends the walk with it when it says so; ``back``: of the largest share, down to which
+        the path is followed behind a turn; ``longest``: most of a step.
 
         The sign of the Jacobian's determinant tells the way along the path: where it changes, the share turns back. Behind
         such a turn the path is followed on for a while, as past a corner it often rises again.
@@ -136,11 +142,13 @@ class Path:
         begun = self._onto(start, 0.0)
         if begun is None or begun.tangent is None:
             return Point(0.0, start)
-        now, peak, step = begun, begun, _FIRST
+        now, peak, step = begun, begun, min(_FIRST, longest)
+        if met is not None and met(begun):
+            return begun
         for _ in range(_POINTS):
             assert now.tangent is not None
             rising = now.sign == begun.sign
-            if step < _LEAST or now.share < _BACK * peak.share:
+            if step < _LEAST or now.share < back * peak.share:
                 break
             length = float(np.sqrt(1.0 + now.tangent @ now.tangent))
             ahead = step / length * (1.0 if rising else -1.0)
@@ -150,6 +158,8 @@ class Path:
                 continue
             turned = found.sign != now.sign
             if found.share == 1.0 and not turned:
+                if met is not None:
+                    met(found)
                 return found
             sure = (_SURE if now.share < _CLOSE else _SURE / 10) * max(now.share, 0.01)
             unsure = max(abs(now.share + ahead - found.share), abs(found.share - now.share)) > sure
@@ -159,7 +169,9 @@ class Path:
             now = found
             if now.share > peak.share:
                 peak = now
-            step = min(step * (1.7 if self._turns <= 4 else 1.0), _MOST)
+            if met is not None and met(now):
+                return now
+            step = min(step * (1.7 if self._turns <= 4 else 1.0), longest)
         return peak
 
     def _onto(self, state: State, share: float, behind: Point | None = None) -> Point | None:
@@ -255,6 +267,43 @@ class Path:
     def _left(now: Point, found: Point) -> bool:
         """Whether the next point is too far from the last one to lie on the same path."""
         return bool(np.max(np.abs(np.log(found.state.v / now.state.v)), initial=0.0) > _JUMP)
+
+    def run_at(self, point: Point) -> Run:
+        """The equations at a point of the path, with its Jacobian."""
+        run = self._run(point.state, point.share)
+        self._residual(run, point.share)
+        return run
+
+    def between(self, low: Point, high: Point, share: float) -> Point | None:
+        """The solution at a share between two points of the path that rises between them."""
+        return self._onto(low.state, share, low)
+
+    def highest(self, before: Point, after: Point) -> Point:
+        """The point with the largest share between two of the path, of which the first lies before the turn."""
+        assert before.tangent is not None
+        gone = np.empty(2 * len(before.state.v))
+        gone[0::2] = after.state.theta - before.state.theta
+        gone[1::2] = np.log(after.state.v / before.state.v)
+        whole = float(before.tangent @ gone) + after.share - before.share
+        most = whole / float(1.0 + before.tangent @ before.tangent)
+        found = max(before, after, key=lambda p: p.share)
+
+        def lacking(ahead: float) -> float:
+            nonlocal found
+            point = self._across(before, ahead)
+            if point is None:
+                return -before.share
+            if point.share > found.share:
+                found = point
+            return -point.share
+
+        if most > 0:
+            from scipy.optimize import minimize_scalar  # slow to load, and seldom needed
+
+            minimize_scalar(
+                lacking, bounds=(0.0, most), method="bounded", options={"xatol": 1e-7 * most, "maxiter": 60}
+            )
+        return found
 
     def weakest(self, end: Point) -> int:
         """The node whose voltage moves fastest with the share."""

@@ -40,6 +40,11 @@ class NewtonStep(Step):
         self._lu.factorise(jacobian)
         return self._lu.solve_transposed(rhs.copy())
 
+    def direction_again(self, jacobian: Floats, rhs: Floats) -> Floats:
+        """The same on the old pivots, without a look at how well they serve."""
+        self._lu.refactorise(jacobian)
+        return self._lu.solve_transposed(rhs.copy())
+
     def again(self, rhs: Floats) -> Floats:
         """The same for another right-hand side."""
         return self._lu.solve_transposed(rhs.copy())

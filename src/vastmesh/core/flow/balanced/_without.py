@@ -79,8 +79,8 @@ class Without:
             self._start_from_positions()
         self._segment = next((k.segment for k in moving.kinds if isinstance(k, Curves)), np.zeros(0, np.int64))
         self.base = Reading(seen, problem, solution, switches) if self.solved else None
-        self._start = solution.attempt.state
-        self._y = problem.admittance(self.arrays)
+        self.start = solution.attempt.state
+        self.nodal = problem.admittance(self.arrays)
         self._order = tap_order(self.arrays, problem.topology) if controls else np.zeros(0, np.int64)
         kinds = self._controls(self.arrays, problem).kinds
         # What shares power or holds another bus acts at every loss: no use trying without.
@@ -136,6 +136,13 @@ class Without:
                     gone.setdefault(name, set()).add(row)
         return {name: np.array(sorted(rows)) for name, rows in gone.items()}
 
+    def left(self, idents: Collection[str]) -> tuple[NetArrays, Bools]:
+        """Arrays of what is left without elements and buses, by id; and which rows of the branches that are, (n_branch,)."""
+        gone = self.rows_lost(idents)
+        kept = np.ones(len(self.arrays.tables["branch"]["element"]), np.bool_)
+        kept[gone.get("branch", np.zeros(0, np.int64))] = False
+        return self._remaining(gone), kept
+
     def lose(self, idents: Collection[str]) -> After:
         """The state after the loss of elements and buses, by id."""
         gone = self.rows_lost(idents)
@@ -155,9 +162,9 @@ class Without:
             if dead.all():
                 return self._anew(gone)
             targets = replace(targets, node_type=np.where(dead, REF, targets.node_type))
-        start = self._start.copy()
+        start = self.start.copy()
         attempt = newton(p, y, targets, start, self.options, rung="before the outage")
-        if attempt.ending is not Ending.CONVERGED or p.doubtful(y, attempt, self._start):
+        if attempt.ending is not Ending.CONVERGED or p.doubtful(y, attempt, self.start):
             return self._anew(gone)
         if self._any:
             solution = Solution(attempt, [attempt], attempt.targets, y.ports, self.options.low_voltage_pu)
@@ -223,7 +230,7 @@ class Without:
 
     def _stripped(self, places: Ints, shunts: Ints | None) -> Nodal:
         """Nodal values without some live branches, given by their places among these, and rows of shunts."""
-        y, pattern = self._y, self.problem.pattern
+        y, pattern = self.nodal, self.problem.pattern
         count = len(pattern.live_branch)
         ports, g, b = y.two_ports.copy(), y.g.copy(), y.b.copy()
         by_g, by_b = y.by_rows[0].copy(), y.by_rows[1].copy()
@@ -242,7 +249,7 @@ class Without:
             np.subtract.at(b, at, lost.imag)
             by_g[self._back[at]], by_b[self._back[at]] = g[at], b[at]
         stiffness = np.abs(b[pattern.diagonal])
-        return Nodal(ports, g, b, (by_g, by_b), y.lead, y.lift, stiffness, y.usual_stiffness, flat=self._y.flat)
+        return Nodal(ports, g, b, (by_g, by_b), y.lead, y.lift, stiffness, y.usual_stiffness, flat=self.nodal.flat)
 
     def _anew(self, gone: dict[str, Ints]) -> After:
         """The same on a topology of its own: from the state before the outage, else from all starts there are."""
@@ -250,7 +257,7 @@ class Without:
         problem = Problem(left)
         switches = SwitchFlows(left, problem)
         controls = self._controls(left, problem)
-        last = self._carried(problem)
+        last = self.carried(problem)
         options = self.options.model_copy(update={"start": "last"})
         if controls.any:
             _, solution, _ = settle(problem, controls, options, switches, last)
@@ -283,12 +290,12 @@ class Without:
             at_limit=int(np.sum(attempt.at_limit != 0)),
         )
 
-    def _carried(self, problem: Problem) -> State:
+    def carried(self, problem: Problem) -> State:
         """Voltages before the outage on other nodes."""
         there, here = problem.pattern.row, self.problem.pattern.row
         both = (there >= 0) & (here >= 0)
         theta, v = np.zeros(problem.n), np.ones(problem.n)
-        theta[there[both]], v[there[both]] = self._start.theta[here[both]], self._start.v[here[both]]
+        theta[there[both]], v[there[both]] = self.start.theta[here[both]], self.start.v[here[both]]
         return State(theta, v)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..base import Study, register
-from ._list import Loss, losses
+from ..losses import Loss, losses
 from ._options import OutagesOptions
 from ._study import SPLIT, first_part
 from ._workings import explain

@@ -16,8 +16,8 @@ from ...electrical.arrays import Floats
 from ...errors import SingularMatrix
 from ...network import Condition, Line, Network, Role, Transformer, Update
 from ..base import Progress
+from ..losses import Loss
 from ..variants import Measured, Variants
-from ._list import Loss
 from ._ready import Ready
 
 _SAME = 1e-6

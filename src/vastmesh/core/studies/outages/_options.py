@@ -5,6 +5,7 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict
 
 from ...network.fields import When, choice, quantity
+from ..losses import Asked
 
 _OWN: When = {"of": ("lines", "transformers", "branches", "circuits", "busbars", "plants", "pairs")}
 
@@ -76,3 +77,6 @@ class OutagesOptions(BaseModel):
         group="help",
         when={"help": ("worst",)},
     )
+
+    def asked(self) -> Asked:
+        return Asked(self.of, self.from_kv, self.up_to_kv, self.limit_set, self.stage)

@@ -7,7 +7,7 @@ from scipy.sparse import coo_array
 from scipy.sparse.linalg import splu
 
 from ...electrical.arrays import Floats
-from ._list import Loss
+from ..losses import Loss
 from ._ready import Ready
 
 _NEAR = 0.02  # p.u.: a voltage this near a limit before the outage rules out leaving it out

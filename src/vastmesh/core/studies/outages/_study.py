@@ -10,8 +10,8 @@ import numpy as np
 from ...electrical.arrays import Bools, Floats, Ints
 from ...results import Account, Result
 from ..base import Answer, Inputs, Missing, Progress, Split
+from ..losses import Loss, losses
 from ._help import Helped, help_after
-from ._list import Loss, losses
 from ._options import OutagesOptions
 from ._ready import Ready, Seen
 from ._screen import Screen
@@ -44,13 +44,13 @@ _FIGURES = (
 
 
 def plan(inputs: Inputs, options: OutagesOptions) -> list[dict[str, int]]:
-    count = len(losses(inputs.network, inputs.under, options))
+    count = len(losses(inputs.network, inputs.under, options.asked()))
     return [{"first": k, "beyond": min(k + A_PART, count)} for k in range(0, count, A_PART)]
 
 
 def first_part(inputs: Inputs, options: OutagesOptions, most: int) -> dict[str, int]:
     """All outages up to so many, as one part."""
-    return {"first": 0, "beyond": min(most, len(losses(inputs.network, inputs.under, options)))}
+    return {"first": 0, "beyond": min(most, len(losses(inputs.network, inputs.under, options.asked())))}
 
 
 def prepare(inputs: Inputs, options: OutagesOptions) -> Ready:

@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import combinations
-from typing import Literal
+from typing import Literal, cast
 
-from ...errors import FieldProblem, InvalidFields
-from ...network import Bus, Condition, Element, Line, Network, Role
-from ...network.elements.outages import Outage, OutageRule
-from ._options import OutagesOptions
+from ..errors import FieldProblem, InvalidFields
+from ..network import Bus, Condition, Element, Line, Network, Role
+from ..network.elements.outages import Outage, OutageOf, OutageRule
 
 MOST = 50_000
 _LINES, _TRANSFORMERS = ("line",), ("transformer", "three_winding", "regulator")
@@ -29,32 +28,39 @@ class Loss:
     lost_mw: float | None = None
 
 
-def losses(present: Network, condition: Condition, options: OutagesOptions) -> list[Loss]:
+@dataclass(frozen=True)
+class Asked:
+    """Which losses are wanted: those of the model, or by a rule; and how those without an item of their own are judged."""
+
+    of: str = "model"
+    from_kv: float = 0.0
+    up_to_kv: float = 1500.0
+    limit_set: Literal["normal", "emergency"] = "emergency"
+    stage: Literal["just_after", "after_control"] = "just_after"
+
+
+def losses(present: Network, condition: Condition, asked: Asked) -> list[Loss]:
     """All losses under a condition, in order, each once; what is out under it already is not lost again. Raises
     :class:`InvalidFields` that names what is wrong: nothing to lose, too many, what is not there, what is out in any case."""
     network = present.under(condition)
     found: dict[tuple[str, ...], Loss] = {}
     rules = [r for r in network.of(OutageRule) if r.counts]
     own = [o for o in network.of(Outage) if o.counts]
-    if options.of == "model" and (rules or own):
+    if asked.of == "model" and (rules or own):
         every = [loss for o in own for loss in _own(present, network, o)]
         every += [loss for r in rules for loss in _by_rule(network, r)]
     else:
-        of = "branches" if options.of == "model" else options.of
+        of = cast(OutageOf, "branches" if asked.of == "model" else asked.of)
         rule = OutageRule(
-            id="options",
-            of=of,
-            from_kv=min(options.from_kv, options.up_to_kv),
-            up_to_kv=options.up_to_kv,
-            limit_set=options.limit_set,
-            stage=options.stage,
-        )
+            id="options", of=of, from_kv=min(asked.from_kv, asked.up_to_kv), up_to_kv=asked.up_to_kv,
+            limit_set=asked.limit_set, stage=asked.stage,
+        )  # fmt: skip
         every = list(_by_rule(network, rule))
     for loss in every:
         found.setdefault(tuple(sorted(loss.members)), loss)
     if not found:
         text = "nothing in service fits; take other kinds or voltages, or add outages to the model"
-        raise InvalidFields([FieldProblem("options", "of", options.of, text)])
+        raise InvalidFields([FieldProblem("options", "of", asked.of, text)])
     return list(found.values())
 
 

@@ -1,0 +1,52 @@
+"""What every branch and bus is allowed under a set of limits, and how much of it is used."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..electrical import NetArrays, TwoPorts
+from ..electrical.arrays import Bools, Complexes, Floats
+from ..network import Network
+from ..results import loading_allowed, voltage_bands
+
+SETS = ("normal", "emergency")
+
+
+@dataclass
+class Limits:
+    """Highest current at both ends of every branch, p.u., inf where none, (n_branch,); voltage band, p.u., (n_bus,), NaN of
+    what is no bus."""
+
+    most_from: Floats
+    most_to: Floats
+    low: Floats
+    high: Floats
+
+
+class Judge:
+    """Limits of a network by set. ``ids``: the element of every branch row; ``in_view``: what is a bus, (n_bus,)."""
+
+    def __init__(self, network: Network, arrays: NetArrays) -> None:
+        self.network, self.arrays = network, arrays
+        self.ids = [arrays.element_id[e] for e in arrays.tables["branch"]["element"].tolist()]
+        self.amps = arrays.base_current_a()
+        self.limits = {s: self._limits(s) for s in SETS}
+        self.in_view: Bools = np.isfinite(self.limits["normal"].low)
+
+    def _limits(self, limit_set: str) -> Limits:
+        b = self.arrays.tables["branch"]
+        share = np.array([loading_allowed(self.network[i], limit_set) for i in self.ids])
+        ends = [share * b[f"rating_{end}_a"] / self.amps[b[end]] for end in ("from", "to")]
+        frm, to = (np.where(np.isfinite(m) & (m > 0), m, np.inf) for m in ends)
+        bands = voltage_bands(self.network, limit_set, self.arrays.bus_id, self.arrays.bus_kv)
+        return Limits(frm, to, bands[:, 0], bands[:, 1])
+
+    def used(self, v: Complexes, ports: TwoPorts, limit_set: str) -> Floats:
+        """Current over what is allowed, (n_branch,), at voltages with NaN where dead; zero where none is known or flows."""
+        b, limits = self.arrays.tables["branch"], self.limits[limit_set]
+        v0 = np.where(np.isfinite(v.real), v, 0)
+        vf, vt = v0[b["from"]], v0[b["to"]]
+        i_f, i_t = np.abs(ports.ff * vf + ports.ft * vt), np.abs(ports.tf * vf + ports.tt * vt)
+        return np.asarray(np.maximum(i_f / limits.most_from, i_t / limits.most_to))

@@ -1,0 +1,34 @@
+"""Transfer: how much more can be carried from here to there, and how far the edge is."""
+
+from __future__ import annotations
+
+from ..base import Study, register
+from ._options import ReactiveOptions, TransferOptions
+from ._reactive import run_reactive
+from ._study import SPLIT
+from ._workings import explain
+
+__all__ = ["ReactiveOptions", "TransferOptions", "run_reactive"]
+
+register(
+    Study(
+        name="transfer",
+        label="Transfer",
+        purpose="How much more power goes from one group of buses to another, now and after outages, and what stops it",
+        options=TransferOptions,
+        run=SPLIT.run,
+        split=SPLIT,
+        explain=explain,
+        desk="limits",
+    )
+)
+register(
+    Study(
+        name="reactive",
+        label="Reactive margin",
+        purpose="How much reactive power each bus is short of, or has left, before its voltage collapses",
+        options=ReactiveOptions,
+        run=run_reactive,
+        desk="limits",
+    )
+)
