@@ -23,9 +23,12 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from vastmesh.core.catalogue import typical_transformer
 from vastmesh.core.layout import place
 from vastmesh.core.network import Add, Network, Update
+from vastmesh.core.network.elements.profile import pack
 
 TITLE = "Corvane Coast"
 _GEOGRAPHY = runpy.run_path(str(Path(__file__).with_name("geography.py")))
@@ -374,6 +377,64 @@ def rules() -> list[Item]:
     ]
 
 
+_YEAR_H = 8760
+
+
+def profiles() -> list[Item]:
+    """A made-up year by the hour, from 1 January 2025: demand by class, wind and sun; the evening of 17 January is the hardest."""
+    dice = np.random.default_rng(20250117)
+    hour = np.arange(_YEAR_H)
+    day, of_day = hour // 24, hour % 24
+    weekend = ((day + 2) % 7) >= 5  # 1 January 2025 is a Wednesday
+    cold = 0.5 + 0.5 * np.cos(2 * np.pi * (day - 16) / 365)  # 1 in mid January, 0 in mid July
+    weather = np.repeat(_wander(dice, _YEAR_H // 24, 0.75), 24)
+
+    def bump(at: float, wide: float) -> np.ndarray:
+        off = np.minimum(np.abs(of_day - at), 24 - np.abs(of_day - at))
+        return np.exp(-((off / wide) ** 2))
+
+    noise = 1 + 0.02 * dice.standard_normal(_YEAR_H)
+    home = (
+        (0.28 + 0.22 * bump(7.5, 1.8) + 0.5 * bump(18.5, 2.6))
+        * (0.72 + 0.28 * cold + 0.04 * weather)
+        * (1 + 0.05 * weekend)
+        * noise
+    )
+    shop = (0.25 + 0.7 * bump(13, 4.5)) * np.where(weekend, 0.6, 1.0) * (0.85 + 0.15 * cold) * noise
+    work = (0.45 + 0.5 * bump(12, 4.5)) * np.where(weekend, 0.55, 1.0) * noise
+    farm = (0.35 + 0.35 * bump(6, 2) + 0.4 * bump(17, 2.5)) * (1.25 - 0.35 * cold) * noise
+    cars = (0.15 + 0.85 * bump(20, 3)) * (0.9 + 0.1 * cold) * noise
+    cool = (0.45 + 0.2 * bump(15, 4)) * (1.9 - 1.0 * cold) * noise
+    wind = np.clip(0.42 + 0.12 * cold + 0.33 * _wander(dice, _YEAR_H, 0.97) - 0.05 * bump(14, 4), 0, 1)
+    light = np.where(
+        np.abs(of_day + 0.5 - 12) < 8.2 - 3.8 * cold, np.cos((of_day + 0.5 - 12) / (8.2 - 3.8 * cold) * np.pi / 2), 0.0
+    )
+    clouds = np.clip(0.72 + 0.3 * np.repeat(_wander(dice, _YEAR_H // 24, 0.5), 24), 0.15, 1.0)
+    sun = np.clip(light * clouds * (1.0 - 0.45 * cold), 0, 1)
+    hardest = (day == 16) & (of_day >= 17) & (of_day <= 20)
+    home, cars = np.where(hardest, 1.0, np.minimum(home, 0.97)), np.where(hardest, 1.0, np.minimum(cars, 0.97))
+    shop, work = np.where(hardest, np.maximum(shop, 0.9), shop), np.where(hardest, np.maximum(work, 0.95), work)
+    wind, sun = np.where(hardest, 0.3, wind), np.where(hardest, 0.0, sun)
+    figures = {
+        ("class", "domestic"): home, ("class", "commercial"): shop, ("class", "industrial"): work, ("class", "farming"): farm,
+        ("class", "charging"): cars, ("class", "cooling"): cool, ("energy", "wind"): wind, ("energy", "solar"): sun,
+    }  # fmt: skip
+    return [
+        {"kind": "profile", "id": f"profile-{key}", "name": f"{key.capitalize()}, a year", "scales": scales, "key": key,
+         "begins": "2025-01-01T00:00", "step_min": 60, "packed": pack(np.round(np.maximum(values, 0), 3).tolist())}
+        for (scales, key), values in figures.items()
+    ]  # fmt: skip
+
+
+def _wander(dice: np.random.Generator, count: int, keeps: float) -> np.ndarray:
+    """A walk that comes back to zero, of about the size of one."""
+    found, now = np.empty(count), 0.0
+    for n, step in enumerate(dice.standard_normal(count) * np.sqrt(1 - keeps**2)):
+        now = keeps * now + step
+        found[n] = now
+    return found
+
+
 def items() -> list[Item]:
     return [
         *groups(),
@@ -387,6 +448,7 @@ def items() -> list[Item]:
         *cold_store(),
         *lantern_row(),
         *rules(),
+        *profiles(),
     ]  # fmt: skip
 
 

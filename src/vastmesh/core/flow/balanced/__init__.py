@@ -9,7 +9,7 @@ from ._options import LoadFlowOptions
 from ._problem import Problem, Solution
 from ._reading import Ends, Reading, SwitchFlows, ends_by_element
 from ._run import MOST_LEFT_MVA
-from ._settle import settle
+from ._settle import settle, with_positions
 from ._state import Attempt, State
 from ._without import After, Without
 
@@ -43,5 +43,5 @@ __all__ = [
     "ends_by_element",
     "settle",
     "spread",
-    "tap_order",
+    "tap_order", "with_positions",
 ]  # fmt: skip

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import replace
+
 from ...electrical import NetArrays
 from .._ending import Ending
 from ._controls import MOST_ROUNDS, Controls
@@ -34,3 +37,16 @@ def settle(
     controls.settled = False
     solution = problem.solve(arrays, options, last, admittance)
     return controls.final(arrays, Reading(arrays, problem, solution, switches)), solution, last
+
+
+def with_positions(arrays: NetArrays, positions: Mapping[int, float]) -> NetArrays:
+    """Arrays in which controllers begin at known positions, by position in ``element_id``."""
+    tables = dict(arrays.tables)
+    for name, column in (("tap", "position"), ("phase", "position"), ("bank", "on")):
+        table = tables[name]
+        values = table[column].copy()
+        for k, e in enumerate(table["element"].tolist()):
+            if e in positions:
+                values[k] = positions[e]
+        tables[name] = {**table, column: values}
+    return replace(arrays, tables=tables)

@@ -21,7 +21,7 @@ from ._methods import newton
 from ._options import LoadFlowOptions
 from ._problem import Problem, Solution
 from ._reading import Reading, SwitchFlows
-from ._settle import settle
+from ._settle import settle, with_positions
 from ._state import Nodal, State
 
 _STEPPED = ("tap", "phase", "bank")  # what moves some time after an outage; the rest acts at once
@@ -76,7 +76,7 @@ class Without:
         self.positions = moving.positions() if moving.any else {}
         self.arrays = replace(found, tables=tables)
         if controls:
-            self._start_from_positions()
+            self.arrays = with_positions(self.arrays, self.positions)
         self._segment = next((k.segment for k in moving.kinds if isinstance(k, Curves)), np.zeros(0, np.int64))
         self.base = Reading(seen, problem, solution, switches) if self.solved else None
         self.start = solution.attempt.state
@@ -96,18 +96,6 @@ class Without:
         self._targets = problem.targets(self.arrays)
         self._of_element = {e: i for i, e in enumerate(self.arrays.element_id)}
         self._bus = {b: i for i, b in enumerate(self.arrays.bus_id)}
-
-    def _start_from_positions(self) -> None:
-        """Controllers begin where the state before the outage has them."""
-        tables = dict(self.arrays.tables)
-        for name, column in (("tap", "position"), ("phase", "position"), ("bank", "on")):
-            table = tables[name]
-            values = table[column].copy()
-            for k, e in enumerate(table["element"].tolist()):
-                if e in self.positions:
-                    values[k] = self.positions[e]
-            tables[name] = {**table, column: values}
-        self.arrays = replace(self.arrays, tables=tables)
 
     def knows(self, ident: str) -> bool:
         """Whether an id is that of a bus or an element in the equations."""

@@ -59,8 +59,9 @@ class TransferOptions(BaseModel):
         le=100,
         group="limits",
     )
-    watched_kv: float = quantity("Held from", "Lowest nominal voltage at which limits are looked at", unit="kV", default=0.0, ge=0,
-                                 le=1500, group="limits")  # fmt: skip
+    watched_kv: float = quantity(
+        "Held from", "Lowest nominal voltage at which limits are looked at", unit="kV", default=0.0, ge=0, le=1500, group="limits"
+    )  # fmt: skip
     already: Literal["left_out", "counts"] = choice(
         "Past limits now",
         "What is beyond its limits before anything more is carried is left out; or nothing more can be",
