@@ -391,7 +391,7 @@ def profiles() -> list[Item]:
 
     def bump(at: float, wide: float) -> np.ndarray:
         off = np.minimum(np.abs(of_day - at), 24 - np.abs(of_day - at))
-        return np.exp(-((off / wide) ** 2))
+        return np.asarray(np.exp(-((off / wide) ** 2)))
 
     noise = 1 + 0.02 * dice.standard_normal(_YEAR_H)
     home = (

@@ -13,12 +13,14 @@ import numpy as np
 import psutil
 import pytest
 
+from tests.api.test_made_up_study import AT_A_BUS
 from tests.made_up_parts import IN_ONE, IN_PARTS, Options
 from vastmesh.core.network import Network
 from vastmesh.core.studies import STUDIES, Inputs
 from vastmesh.core.studies.sweep import SweepOptions
 from vastmesh.runner import Job, JobState, LocalPool, Runner
 from vastmesh.store import JobRecord, Store, StoreUnusable
+from vastmesh.worker._packing import pack_answer, unpack_answer
 
 pytestmark = pytest.mark.xdist_group("runner")  # its processes are started once
 
@@ -487,3 +489,20 @@ def test_a_search_that_is_cancelled_answers_with_the_best_so_far(runner: Runner,
     _, found = runner.result(job.id)
     assert found.summary["stopped"] == 1.0
     assert any("best so far" in n for n in found.account.notes)
+
+
+@pytest.mark.parametrize("study", [s.name for s in STUDIES.values() if s.split is not None and s.name != "balancing"])
+def test_parts_of_every_study_travel_as_they_are(demo: Network, study: str) -> None:
+    """Answers packed for another process and unpacked again give the same whole."""
+    kind = STUDIES[study]
+    more: dict[str, dict[str, Any]] = {"outages": {"of": "lines", "from_kv": 100.0, "help": "worst", "tried": 2}}
+    assert kind.split is not None
+    inputs, options = Inputs(demo), kind.options(**{**AT_A_BUS.get(study, {}), **more.get(study, {})})
+    parts = list(kind.split.plan(inputs, options))[:6]
+    ready = kind.split.prepare(inputs, options)
+    answers = [kind.split.answer(ready, p, lambda *_: None) for p in parts]
+    there = [unpack_answer(pack_answer(a)) for a in answers]
+    here, other = (kind.split.join(inputs, options, parts, a) for a in (answers, there))
+    assert here.summary == pytest.approx(other.summary, nan_ok=True)
+    assert here.statement == other.statement
+    assert {n: len(t) for n, t in here.tables.items()} == {n: len(t) for n, t in other.tables.items()}

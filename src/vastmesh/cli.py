@@ -104,6 +104,11 @@ def _parser() -> argparse.ArgumentParser:
     worker.add_argument("--workers", type=int, metavar="N", help="processes (default: the cores)")
     worker.set_defaults(run=_worker)
 
+    metering = commands.add_parser(
+        "metering", help="start a simulated metering service with made-up data on this machine"
+    )
+    metering.add_argument("--port", type=int, default=8431, help="port (default: 8431)")
+    metering.set_defaults(run=_metering)
     convert = commands.add_parser("convert", help="write a network file in another format")
     convert.add_argument("file", type=Path, help="file to read")
     convert.add_argument("target", type=Path, help="file to write; its ending tells the format")
@@ -357,6 +362,21 @@ def _cell(value: object, digits: int | None) -> str:
     if digits is None or not isinstance(value, float):
         return str(value)
     return f"{round(value, digits) + 0.0:.{digits}f}"  # adding zero takes the sign off a rounded nought
+
+
+def _metering(arguments: argparse.Namespace) -> int:
+    from .metering import SERIES, service
+
+    with service(arguments.port) as server:
+        print(
+            f"Metering service at http://127.0.0.1:{server.server_port}: {', '.join(SERIES)}. Ctrl+C ends it.",
+            flush=True,
+        )
+        try:
+            server.serve_forever()
+        except KeyboardInterrupt:
+            print()
+    return 0
 
 
 def _convert(arguments: argparse.Namespace) -> int:

@@ -127,3 +127,33 @@ def test_what_is_lost_for_a_trial_is_out_there_and_nowhere_else(project: Project
     )
     again = project.client.post(f"{project.url}/preview", json={"tab": "one"}).json()
     assert values(again, "branches", "loading_pct")["Ambry - Lowmere"] == pytest.approx(whole["Ambry - Lowmere"])
+
+
+def test_profiles_come_in_are_replaced_and_drive_the_sheet(project: Project) -> None:
+    rows = "time,demand\n" + "".join(f"2025-01-01 {h:02d}:00,{0.5 + 0.01 * h:.2f}\n" for h in range(24))
+    address = f"{project.url}/profiles/import?base_revision={project.revision}"
+    for _ in range(2):
+        answer = project.client.post(
+            address, content=rows.encode(), headers={"content-type": "application/octet-stream"}
+        )
+        assert answer.status_code == 200, answer.text
+        address = f"{project.url}/profiles/import?base_revision={answer.json()['revision']}"
+    kept = [i for i in project.get("").json()["items"] if i["kind"] == "profile" and i["scales"] == "demand"]
+    assert len(kept) == 1
+    for i in [i["id"] for i in project.get("").json()["items"] if i["kind"] == "profile" and i["scales"] != "demand"]:
+        assert i.startswith("profile-")
+    tried = project.client.post(f"{project.url}/preview", json={"moment": "2025-01-01T20:00", "tab": "one"})
+    assert tried.status_code == 200
+    whole = sum(x or 0 for x in values(tried.json(), "injections", "active_power_mw").values())
+    assert whole != 0
+    bad = project.client.post(
+        address, content=b"time,demand\n1,2\n3,4\n", headers={"content-type": "application/octet-stream"}
+    )
+    assert bad.status_code in (400, 422)
+    assert "no moment" in bad.text
+    nowhere = project.client.post(
+        f"{project.url}/profiles/fetch", json={"base_revision": project.revision, "address": "http://example.org"}
+    )
+    assert nowhere.status_code in (400, 422)
+    assert "on this machine" in nowhere.text
+    assert project.client.post(f"{project.url}/preview", json={"moment": "2025-13-01T20:00"}).status_code == 422

@@ -87,6 +87,8 @@ def test_a_bad_option_is_refused_in_words(project: Project) -> None:
 
 
 AT_A_BUS: dict[str, dict[str, Any]] = {
+    "over_time": {"days": 1.0}, "reactive": {"bus": "Kesterby 33"}, "outages": {"from_kv": 30.0},
+    "headroom": {"bus": "Kesterby 33"},
     "placing": {"over": "present", "most": 1, "steps": 1},
     "scan": {"bus": "Heron End"}, "filter_design": {"bus": "Heron End", "over": "present"},
     "emission_limits": {"bus": "Heron End"},

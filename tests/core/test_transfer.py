@@ -203,3 +203,31 @@ def test_workings_give_the_turn_of_two_buses() -> None:
     assert cells["X"] == pytest.approx(X * OHM, rel=1e-6)
     assert cells["E"] == pytest.approx(33.0, rel=1e-6)
     assert cells["Pm"] == pytest.approx(result.summary["collapse_mw"] + 50.0, rel=1e-6)  # type: ignore[operator]
+
+
+def test_headroom_at_a_bus_is_where_load_flows_with_it_meet_a_limit() -> None:
+    net = network(
+        bus("a", 33.0), bus("b", 33.0), bus("c", 33.0), source("a"), line("a", "b", length_km=5, rating_a=300),
+        line("b", "c", length_km=5, rating_a=150), load("b", 4.0, 1.0), load("c", 1.0, 0.2),
+    )  # fmt: skip
+    found = run_study("headroom", net, power_factor=1.0, most_mw=60)
+    for ident in ("b", "c"):
+        for name, sign in (("demand", 1.0), ("generation", -1.0)):
+            mw = at(found, "headroom", ident, f"{name}_room_mw")
+            if at(found, "headroom", ident, f"{name}_ends") == "nothing up to there":
+                assert mw == 60
+                continue
+            items = [i.model_dump(exclude_none=True) for i in net.items.values()]
+            added = load(ident, sign * mw, 0.0, id="more") if sign > 0 else {
+                "kind": "generator", "id": "more", "bus": ident, "active_power_mw": mw, "control": "reactive",
+                "reactive_power_mvar": 0.0,
+            }  # fmt: skip
+            flow = run_load_flow(network(*items, added))
+            volts, used = flow.tables["buses"]["voltage_pu"], flow.tables["branches"]["loading_pct"]
+            near = min(abs(volts.min() - 0.94), abs(volts.max() - 1.06), abs(used.max() - 100) / 100)
+            assert near < 1e-5, (ident, name)
+    assert at(found, "headroom", "a", "held") == "yes"
+    lost = run_study("headroom", net, power_factor=1.0, most_mw=60, outages="model", bus="b")
+    assert at(lost, "headroom", "b", "demand_room_mw") <= at(found, "headroom", "b", "demand_room_mw")
+    with pytest.raises(InvalidFields, match="no bus in service fits"):
+        run_study("headroom", net, from_kv=200.0)

@@ -200,6 +200,12 @@ class ChangedOut(BaseModel):
     merged: bool = False
 
 
+class ProfilesOut(ChangedOut):
+    """What an import of profiles did, and what was noticed on the way."""
+
+    notes: list[str] = []
+
+
 class OpenedOut(BaseModel):
     """``damage``: why the project can only be read, where stored rows of it are damaged."""
 
@@ -274,14 +280,24 @@ class TidyIn(RevisionIn):
 
 
 class PreviewIn(_Body):
-    """Factors to try without keeping them, and elements to lose; what is left out stays as in the condition. ``tab``: whose
-    screen it is for, so that
-    what is asked about the live result there is about what is tried; none ends the trial."""
+    """Factors to try without keeping them, and elements to lose; ``moment``: by the profiles then. What is left out stays as in
+    the condition. ``tab``: whose screen it is for, so that what is asked about the live result there is about that; none
+    ends the trial."""
 
     demand_factor: Annotated[float, Field(ge=0, le=10)] | None = None
     generation_factor: Annotated[float, Field(ge=0, le=10)] | None = None
     lost: Annotated[list[Annotated[str, Field(max_length=200)]], Field(max_length=1000)] = []
+    moment: Annotated[str, Field(pattern=r"^\d{4}-\d{2}-\d{2}T\d{2}:\d{2}$")] | None = None
     tab: Annotated[str | None, Field(max_length=60)] = None
+
+
+class FetchIn(_Body):
+    """Where profiles are fetched from, and of which time."""
+
+    base_revision: Annotated[int, Field(ge=0, le=2**62)]
+    address: Annotated[str, Field(max_length=200)] = "http://127.0.0.1:8431"
+    begins: Annotated[str, Field(pattern=r"^\d{4}-\d{2}-\d{2}T\d{2}:\d{2}$")] = "2025-01-01T00:00"
+    days: Annotated[float, Field(gt=0, le=400)] = 31.0
 
 
 class JournalLine(BaseModel):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Iterable
+from collections.abc import AsyncIterator, Iterable, Sequence
 from dataclasses import asdict
 from typing import Annotated, Any, Literal
 from urllib.parse import quote
@@ -40,9 +40,11 @@ from ..errands import unpacked_size, workbook_rows
 from ..exchange import (
     FORMATS,
     Imported,
+    fetch_csv,
     is_workbook,
     plain_figure,
     read_network,
+    read_profiles,
     read_types,
     write_network,
     write_rows,
@@ -240,7 +242,9 @@ def live(one: One, rows: Rows = None) -> Response:
 @api.post("/projects/{project_id}/preview", summary="A live result for other factors, not kept",
           responses=_json(m.LiveOut))  # fmt: skip
 def preview(body: m.PreviewIn, one: One, rows: Rows = None) -> Response:
-    solved = one.solve(demand=body.demand_factor, generation=body.generation_factor, lost=body.lost, tab=body.tab)
+    solved = one.solve(
+        demand=body.demand_factor, generation=body.generation_factor, lost=body.lost, moment=body.moment, tab=body.tab
+    )
     return _render.Json(_render.live(solved, rows))
 
 
@@ -450,6 +454,40 @@ async def import_types(request: Request, one: One, base_revision: Revision, file
         return one.change(base_revision, f"Import {len(items)} types", changes)
 
     return _render.Json(_render.outcome(await run_in_threadpool(work)))
+
+
+def _taken_up(one: LiveSession, base_revision: int, read: Any, more: Sequence[str] = ()) -> Response:
+    """Profiles added, or put in place of those of the same things."""
+    items = read.items
+    known = [i for i in items if i["id"] in one.network]
+    changes: list[Change] = [Add(item=i) for i in items if i["id"] not in one.network]
+    changes += [Update(id=i["id"], values={f: v for f, v in i.items() if f not in ("kind", "id")}) for i in known]
+    done = one.change(base_revision, f"Import {len(items)} {'profile' if len(items) == 1 else 'profiles'}", changes)
+    return _render.Json(_render.outcome(done) | {"notes": [*more, *read.notes]})
+
+
+@api.post(
+    "/projects/{project_id}/profiles/import",
+    summary="Profiles from CSV, Parquet or pasted rows (the body is the file)",
+    responses=_json(m.ProfilesOut),
+    openapi_extra={"requestBody": {"required": True, "content": {"application/octet-stream": {
+        "schema": {"type": "string", "format": "binary"}}}}},
+)  # fmt: skip
+async def import_profiles(
+    request: Request, one: One, base_revision: Revision, zone: Annotated[str, Query(max_length=40, min_length=1)] = "UTC",
+    gaps: Literal["refuse", "fill"] = "refuse",
+) -> Response:  # fmt: skip
+    data = await request.body()
+    return await run_in_threadpool(
+        lambda: _taken_up(one, base_revision, read_profiles(data, one.network, zone=zone, gaps=gaps))
+    )
+
+
+@api.post("/projects/{project_id}/profiles/fetch", summary="Profiles from a metering service on this machine",
+          responses=_json(m.ProfilesOut))  # fmt: skip
+def fetch_profiles(body: m.FetchIn, one: One) -> Response:
+    data, notes = fetch_csv(body.address, body.begins, body.days)
+    return _taken_up(one, body.base_revision, read_profiles(data, one.network, gaps="fill"), notes)
 
 
 @api.post("/projects/{project_id}/remove", summary="Remove items with what is connected to removed buses",

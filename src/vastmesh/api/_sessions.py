@@ -15,6 +15,7 @@ from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Any
 
 import numpy as np
@@ -56,6 +57,7 @@ from ..core.network import (
     touched_fields,
     written,
 )
+from ..core.network.hours import at_moment
 from ..core.results import Result, Table, words_of
 from ..core.results.state import LiveLoadFlow, LiveUnbalanced, LoadFlowResult, guarded
 from ..core.sift import Texts
@@ -153,14 +155,16 @@ class LiveSession:
 
     def solve(
         self, *, demand: float | None = None, generation: float | None = None, lost: Sequence[str] = (),
-        tab: str | None = None,
+        moment: str | None = None, tab: str | None = None,
     ) -> Solved:  # fmt: skip
-        """Solve as the network stands, or with other factors and without what is lost, which are not kept: ``tab`` names whose
-        screen that is for."""
+        """Solve as the network stands, or with other factors, at a moment by its profiles and without what is lost, none of it
+        kept: ``tab`` names whose screen that is for."""
         with self.lock:
             condition = self.network.condition
             factors = {"demand_factor": demand, "generation_factor": generation}
             given: dict[str, Any] = {k: v for k, v in factors.items() if v is not None}
+            if moment:
+                given |= self._at(moment, condition)
             if lost:
                 given["states"] = {**condition.states, **dict.fromkeys(lost, "out")}
             if given:
@@ -168,7 +172,7 @@ class LiveSession:
                     if tab is not None:
                         self._keep_preview(tab, same)
                     return same[1]
-                condition = Condition.model_validate({**condition.model_dump(), **given})
+                condition = condition.model_copy(update=given)
             started = time.perf_counter()
             live = self._per_phase if self.per_phase else self._live
             kind = type(live)
@@ -187,6 +191,16 @@ class LiveSession:
             if tab is not None:
                 self._keep_preview(tab, (condition, solved))
             return solved
+
+    def _at(self, moment: str, condition: Condition) -> dict[str, Any]:
+        """What the profiles make of a condition at a moment. Raises :class:`InvalidFields` for one that is none."""
+        try:
+            when = datetime.fromisoformat(moment)
+        except ValueError:
+            raise InvalidFields([FieldProblem("preview", "moment", moment, "enter it as 2025-01-31T18:30")]) from None
+        then = at_moment(self.network, condition, when)
+        changed = ("demand_factor", "class_factors", "area_factors", "energy_factors", "values")
+        return {f: getattr(then, f) for f in changed}
 
     def _tried_before(self, given: dict[str, Any]) -> tuple[Condition, Solved] | None:
         """What somebody has tried just now with the same factors on the same network."""

@@ -4,6 +4,8 @@ from ._document import SCHEMA_VERSION, document_schema, read_document, write_doc
 from ._elements import element_table
 from ._files import FORMATS, Format, read_network, write_network
 from ._kept import facts_of, plain_figure, result_from
+from ._metering import NoService, fetch_csv
+from ._profiles import read_profiles
 from ._report import Imported, ImportReport
 from ._results import FORMS, in_units, pack_tables, picked, unpack_tables, write_tables
 from ._tabular import read_rows, write_rows
@@ -17,9 +19,11 @@ __all__ = [
     "Format",
     "ImportReport",
     "Imported",
+    "NoService",
     "document_schema",
     "element_table",
     "facts_of",
+    "fetch_csv",
     "in_units",
     "is_workbook",
     "own_as_type",
@@ -28,6 +32,7 @@ __all__ = [
     "plain_figure",
     "read_document",
     "read_network",
+    "read_profiles",
     "read_rows",
     "read_types",
     "result_from",

@@ -501,6 +501,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/profiles/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Profiles from CSV, Parquet or pasted rows (the body is the file) */
+        post: operations["import_profiles_api_projects__project_id__profiles_import_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/profiles/fetch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Profiles from a metering service on this machine */
+        post: operations["fetch_profiles_api_projects__project_id__profiles_fetch_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/remove": {
         parameters: {
             query?: never;
@@ -1495,6 +1529,29 @@ export interface components {
             stations: components["schemas"]["StationOut"][];
         };
         /**
+         * FetchIn
+         * @description Where profiles are fetched from, and of which time.
+         */
+        FetchIn: {
+            /** Base Revision */
+            base_revision: number;
+            /**
+             * Address
+             * @default http://127.0.0.1:8431
+             */
+            address?: string;
+            /**
+             * Begins
+             * @default 2025-01-01T00:00
+             */
+            begins?: string;
+            /**
+             * Days
+             * @default 31
+             */
+            days?: number;
+        };
+        /**
          * FieldSpec
          * @description What the interface, the tables and the documentation need to know about a field.
          */
@@ -2109,9 +2166,9 @@ export interface components {
         };
         /**
          * PreviewIn
-         * @description Factors to try without keeping them, and elements to lose; what is left out stays as in the condition. ``tab``: whose
-         *     screen it is for, so that
-         *     what is asked about the live result there is about what is tried; none ends the trial.
+         * @description Factors to try without keeping them, and elements to lose; ``moment``: by the profiles then. What is left out stays as in
+         *     the condition. ``tab``: whose screen it is for, so that what is asked about the live result there is about that; none
+         *     ends the trial.
          */
         PreviewIn: {
             /** Demand Factor */
@@ -2123,6 +2180,8 @@ export interface components {
              * @default []
              */
             lost?: string[];
+            /** Moment */
+            moment?: string | null;
             /** Tab */
             tab?: string | null;
         };
@@ -2186,6 +2245,39 @@ export interface components {
             element: (string | null)[];
             /** Distance Km */
             distance_km: number[];
+        };
+        /**
+         * ProfilesOut
+         * @description What an import of profiles did, and what was noticed on the way.
+         */
+        ProfilesOut: {
+            /** Revision */
+            revision: number;
+            /** Changed */
+            changed: {
+                [key: string]: unknown;
+            }[];
+            /** Removed */
+            removed: string[];
+            /**
+             * Order
+             * @description All ids in order, when an item was put back between others
+             */
+            order?: string[] | null;
+            history: components["schemas"]["HistoryOut"];
+            live: components["schemas"]["LiveOut"];
+            /** Select */
+            select?: string | null;
+            /**
+             * Merged
+             * @default false
+             */
+            merged?: boolean;
+            /**
+             * Notes
+             * @default []
+             */
+            notes?: string[];
         };
         /** ProjectOut */
         ProjectOut: {
@@ -5075,6 +5167,152 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangedOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import_profiles_api_projects__project_id__profiles_import_post: {
+        parameters: {
+            query: {
+                base_revision: number;
+                zone?: string;
+                gaps?: "refuse" | "fill";
+            };
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfilesOut"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fetch_profiles_api_projects__project_id__profiles_fetch_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FetchIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfilesOut"];
                 };
             };
             /** @description Not Found */

@@ -140,7 +140,9 @@ export function Pick(props: {
   )
   const shown = fitting.slice(0, MOST_SHOWN)
   // The chosen one is always among the options: the button reads its label from there.
-  const options = long ? [...own.filter((c) => !shown.includes(c)), ...shown] : props.choices
+  // A list without options can't be opened: of a long one of which none is chosen the first stands there until it is.
+  const first = own.length ? own : props.choices.slice(0, 1)
+  const options = !long ? props.choices : open ? [...own.filter((c) => !shown.includes(c)), ...shown] : first
   const list = <Options items={options}>{(c) => <Option id={c.id}>{c.label}</Option>}</Options>
   return (
     <AriaSelect

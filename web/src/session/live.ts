@@ -32,6 +32,7 @@ async function preview() {
             demand_factor: trying.demand,
             generation_factor: trying.generation,
             lost: [...(trying.lost?.ids ?? [])],
+            moment: trying.moment,
             tab: TAB,
           },
         }),
@@ -45,7 +46,7 @@ async function preview() {
   underWay = false
 }
 
-/** Show the network after something is lost, without changing it; `endLoss` shows it whole again. */
+/** Show the network after something is lost, without changing it; `endTrial` shows it whole again. */
 export function tryLoss(ids: readonly string[], name: string) {
   if (getState().looking) return
   setState((s) => ({ trying: { ...s.trying, lost: { ids, name } } }))
@@ -53,8 +54,17 @@ export function tryLoss(ids: readonly string[], name: string) {
   else void preview()
 }
 
-export async function endLoss() {
-  if (!getState().trying?.lost) return
+/** Show the network at a moment by its profiles, without changing it. */
+export function tryMoment(moment: string) {
+  if (getState().looking) return
+  setState({ trying: { moment } })
+  if (underWay) waiting = true
+  else void preview()
+}
+
+export async function endTrial() {
+  const { trying } = getState()
+  if (!trying?.lost && !trying?.moment) return
   setState({ trying: null })
   try {
     show(
@@ -72,7 +82,7 @@ export async function endLoss() {
 
 // An edit shows the network whole again: what is shown is what it made.
 useBench.subscribe((now, before) => {
-  if (now.revision !== before.revision && now.trying?.lost) setState({ trying: null })
+  if (now.revision !== before.revision && (now.trying?.lost || now.trying?.moment)) setState({ trying: null })
 })
 
 /** Keep the factors that were tried: one change, one undo step. */

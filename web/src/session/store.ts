@@ -100,7 +100,12 @@ export interface BenchState {
   undoLabel: string | null
   redoLabel: string | null
   /** Factors being tried with a slider, not kept yet. */
-  trying: { demand?: number; generation?: number; lost?: { ids: readonly string[]; name: string } } | null
+  trying: {
+    demand?: number
+    generation?: number
+    lost?: { ids: readonly string[]; name: string }
+    moment?: string
+  } | null
   busy: number
   selected: string | null
   /** Everything selected, the one the card is about included; empty when that is the only one. */
@@ -242,7 +247,7 @@ export const shownResult = (raw: Result) => ({ raw, result: viewed(raw, usePrefs
 export const useLiveToken = () =>
   useBench(
     (s) =>
-      `${s.revision} ${s.trying?.demand ?? ''} ${s.trying?.generation ?? ''} ${s.trying?.lost?.name ?? ''} ${s.result?.solve_ms ?? ''}`,
+      `${s.revision} ${s.trying?.demand ?? ''} ${s.trying?.generation ?? ''} ${s.trying?.lost?.name ?? ''} ${s.trying?.moment ?? ''} ${s.result?.solve_ms ?? ''}`,
   )
 
 /** What the present result is of, in words. */
@@ -251,6 +256,7 @@ export function resultLabel(): string {
   const condition = items.get(String(items.get('settings')?.condition))
   const demand = trying?.demand ?? (condition?.demand_factor as number | undefined) ?? 1
   const at = demand === 1 ? '' : ` at ${Math.round(demand * 100)} %`
+  if (trying?.moment) return `${condition?.name ?? 'Condition'}, ${trying.moment.replace('T', ' ')}`
   const without = trying?.lost ? ` after the loss of ${trying.lost.name}` : ''
   return `${condition?.name ?? 'Condition'}${at}${without}, revision ${result?.revision ?? 0}`
 }

@@ -2,7 +2,7 @@
 import { create } from 'zustand'
 import { answer, client, messageOf, TAB } from '../api/client'
 import type { components } from '../api/schema'
-import { cancelJob, isUnderWay, type Job, newestOf, onJob, takeJob, useJobs } from './jobs'
+import { BACKGROUND, cancelJob, isUnderWay, type Job, newestOf, onJob, takeJob, useJobs } from './jobs'
 import { notify, useBench } from './store'
 
 export type StudyResult = components['schemas']['StudyResultOut']
@@ -136,7 +136,7 @@ onJob((job) => {
       settle(slot, job, result)
     })
   const { shelf, shelfOpen } = useBench.getState()
-  const seen = shelfOpen && (shelf === slot || shelf === `study ${job.study}`)
+  const seen = slot === BACKGROUND || (shelfOpen && (shelf === slot || shelf === `study ${job.study}`))
   if (job.took_s > LONG_S && job.state === 'finished' && !seen)
     notify('news', `${job.label}: done after ${Math.round(job.took_s)} s.`)
 })

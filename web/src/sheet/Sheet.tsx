@@ -10,7 +10,7 @@ import { font } from '../design/tokens'
 import { drawnAlike, type Item, type Items, number, underCondition, withLoss } from '../model/items'
 import { activeLabels, usePrefs } from '../model/prefs'
 import { placeAs, throwSwitch } from '../session/edits'
-import { endLoss } from '../session/live'
+import { endTrial } from '../session/live'
 import { pick } from '../session/pick'
 import { repair } from '../session/queue'
 import { lookAway } from '../session/runs'
@@ -109,6 +109,7 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
   const normal = useBench((s) => s.items)
   const condition = useCondition()
   const lost = useBench((s) => s.trying?.lost)
+  const moment = useBench((s) => s.trying?.moment)
   const switched = useMemo(
     () => underCondition(normal, withLoss(condition, lost?.ids)),
     [normal, condition, lost],
@@ -346,8 +347,16 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
       {lost && (
         <Looking role="status">
           After the loss of {lost.name}, with control.
-          <button type="button" onClick={() => void endLoss()}>
+          <button type="button" onClick={() => void endTrial()}>
             Back to the whole network
+          </button>
+        </Looking>
+      )}
+      {moment && (
+        <Looking role="status">
+          {moment.replace('T', ' ')}, by the profiles.
+          <button type="button" onClick={() => void endTrial()}>
+            Back to the condition
           </button>
         </Looking>
       )}

@@ -41,7 +41,8 @@ export function CellPlot({ figure }: { figure: components['schemas']['FigureOut'
   const left = Math.min(longest * LETTER + 10, size.width * MOST_NAMES)
   const room = Math.max(size.height - TOP - BOTTOM, 20)
   // Few rows are named and keep their height, so that the plot may have to be scrolled; many share what there is.
-  const tall = down.length > 60 ? room / down.length : Math.max(room / down.length, ROW)
+  const many = down.length > 60 || /^\d\d:\d\d$/.test(down[0] ?? '')
+  const tall = many ? room / down.length : Math.max(room / down.length, ROW)
   const rowHeight = Math.min(tall, 26)
   const wide = Math.max(size.width - left - RIGHT, 40) / across.length
   const height = TOP + rowHeight * down.length + BOTTOM

@@ -61,21 +61,23 @@ class Helped:
 
     def plain(self, number: int) -> dict[str, Any]:
         w = self.way
+        figures = (self.worst_before, self.worst, self.excess_before, self.excess, self.dead_before, self.dead)
         return {
             "number": number,
             "kind": w.kind,
             "text": w.text,
             "element": w.element,
-            "mw": w.mw,
+            "mw": float(w.mw),
             "changes": [c.model_dump(mode="json") for c in w.changes],
-            "figures": [self.worst_before, self.worst, self.excess_before, self.excess, self.dead_before, self.dead],
+            # What is no number, or beyond all, does not travel as one.
+            "figures": [float(f) if np.isfinite(f) else None for f in figures],
         }
 
     @classmethod
     def of(cls, found: dict[str, Any]) -> Helped:
         changes = tuple(Update.model_validate(c) for c in found["changes"])
         way = Way(found["kind"], found["text"], found["element"], changes, found["mw"])
-        f = found["figures"]
+        f = [np.inf if x is None else float(x) for x in found["figures"]]
         return cls(found["number"], way, f[0], f[1], f[2], f[3], int(f[4]), int(f[5]))
 
 
@@ -257,7 +259,9 @@ def _moved(v: Variants, network: Network, now: Measured, loss: Loss, effect: Flo
         if m is None:
             continue
         changes = tuple(
-            Update(id=p[0].id, values={"active_power_mw": round(_entered(v, p[0], p[2] + sign * amount) * base, 3)})
+            Update(
+                id=p[0].id, values={"active_power_mw": round(float(_entered(v, p[0], p[2] + sign * amount) * base), 3)}
+            )
             for p, sign in ((up, 1.0), (down, -1.0))
             if not p[4] and hasattr(p[0], "active_power_mw")
         )
@@ -315,9 +319,9 @@ def _less(network: Network, ident: str, left: float) -> Iterator[Update]:
     p = getattr(item, "active_power_mw", None)
     if item is None or getattr(item, "role", None) is not Role.DEMAND or p is None:
         return
-    values: dict[str, Any] = {"active_power_mw": round(p * left, 6)}
+    values: dict[str, Any] = {"active_power_mw": round(float(p * left), 6)}
     if (q := getattr(item, "reactive_power_mvar", None)) is not None:
-        values["reactive_power_mvar"] = round(q * left, 6)
+        values["reactive_power_mvar"] = round(float(q * left), 6)
     yield Update(id=ident, values=values)
 
 

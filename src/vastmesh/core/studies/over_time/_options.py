@@ -16,7 +16,9 @@ class OverTimeOptions(BaseModel):
         default=None, description="When it begins, as 2025-01-31T18:30; with the profiles when blank",
         json_schema_extra={"label": "Begins", "group": "data"},
     )  # fmt: skip
-    days: float | None = quantity("Days", "How long; as far as all profiles reach when blank", unit="d", default=None, ge=0.01, le=1100)
+    days: float | None = quantity(
+        "Days", "How long; as far as all profiles reach when blank", unit="d", default=None, ge=0.01, le=1100
+    )
     step: Literal["profiles", "15", "30", "60"] = choice(
         "Step", "The shortest of the profiles, or so many minutes", default="profiles"
     )

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from ..base import Study, register
-from ._options import ReactiveOptions, TransferOptions
+from ._headroom import SPLIT as HEADROOM
+from ._options import HeadroomOptions, ReactiveOptions, TransferOptions
 from ._reactive import run_reactive
 from ._study import SPLIT
 from ._workings import explain
 
-__all__ = ["ReactiveOptions", "TransferOptions", "run_reactive"]
+__all__ = ["HeadroomOptions", "ReactiveOptions", "TransferOptions", "run_reactive"]
 
 register(
     Study(
@@ -29,6 +30,17 @@ register(
         purpose="How much reactive power each bus is short of, or has left, before its voltage collapses",
         options=ReactiveOptions,
         run=run_reactive,
+        desk="limits",
+    )
+)
+register(
+    Study(
+        name="headroom",
+        label="Headroom",
+        purpose="How much more demand and how much more generation each bus can have, within all limits, now and after outages",
+        options=HeadroomOptions,
+        run=HEADROOM.run,
+        split=HEADROOM,
         desk="limits",
     )
 )

@@ -22,11 +22,13 @@ _LONGEST = 0.08
 
 @dataclass(frozen=True)
 class Pair:
-    """Who takes and who gives: bus rows; ``label`` in words."""
+    """Who takes and who gives, by bus; ``label`` in words. ``added``: what comes to the one bus that takes, for each MW,
+    beside what is there; else what is there grows."""
 
     label: str
     takes: frozenset[str]
     gives: frozenset[str]
+    added: complex | None = None
 
 
 def pairs(network: Network, options: TransferOptions) -> list[Pair]:
@@ -127,7 +129,12 @@ class Way:
         takes = {place[b] for b in pair.takes if b in place and row[place[b]] >= 0}
         load = dict(a.tables["load"])
         mine = np.array([int(b) in takes for b in load["bus"].tolist()], np.bool_) & (load["p"] > 0)
-        if mine.any():
+        if pair.added is not None and len(takes) == 1:
+            more = {c: np.zeros(1, x.dtype) for c, x in load.items()}
+            more["element"][:], more["bus"][:] = -1, takes.pop()
+            more["p"][:], more["q"][:] = most * pair.added.real, most * pair.added.imag
+            load = {c: np.concatenate([x, more[c]]) for c, x in load.items()}
+        elif mine.any():
             share = np.zeros(len(mine))
             share[mine] = most / mine.sum() if equal else most * load["p"][mine] / load["p"][mine].sum()
             factor = np.ones(len(mine))

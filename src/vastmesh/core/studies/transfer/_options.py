@@ -88,3 +88,28 @@ class ReactiveOptions(BaseModel):
     outages: Literal["none", "model"] = choice(
         "Outages", "None; or those of the model, each branch where it has none", default="none"
     )
+
+
+class HeadroomOptions(BaseModel):
+    """At which buses, over which outages, within which limits."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    bus: str | None = reference("Bus", "All buses from the voltage below when blank", to="bus", default=None)
+    from_kv: float = quantity(
+        "From", "Nominal voltage of the buses asked about", unit="kV", default=30.0, ge=0, le=1500
+    )
+    outages: Literal["none", "model"] = choice(
+        "Outages", "None; or those of the model, each branch where it has none", default="none"
+    )
+    most_mw: float = quantity("Up to", "Most that is tried", unit="MW", default=100.0, gt=0, le=1e5)
+    power_factor: float = quantity("Power factor", "Of the demand that is added", unit="1", default=0.95, ge=0.5, le=1)
+    thermal: bool = choice("Loading", "Ends where a branch carries more than is allowed", default=True, group="limits")
+    voltage: bool = choice("Voltage", "Ends where a voltage leaves its limits", default=True, group="limits")
+    watched_kv: float = quantity(
+        "Held from", "Lowest nominal voltage at which limits are looked at", unit="kV", default=0.0, ge=0, le=1500, group="limits"
+    )  # fmt: skip
+    already: Literal["left_out", "counts"] = choice(
+        "Past limits now", "What is beyond its limits before anything is added is left out; or nothing can be added",
+        default="left_out", group="limits",
+    )  # fmt: skip

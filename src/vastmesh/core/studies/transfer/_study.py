@@ -19,20 +19,9 @@ from ..judge import Judge
 from ..losses import Asked, Loss, losses
 from ._grow import Found, Pair, Step, Way, interpolated, pairs
 from ._options import TransferOptions
+from ._words import WORDS, after, value_of, where_of
 
 _CURVES, _TOLD = 6, 60
-_WORDS = {
-    "loading": "loading",
-    "voltage": "voltage",
-    "angle": "angle",
-    "step": "voltage step",
-    "collapse": "voltage collapse",
-    "nothing": "nothing up to there",
-    "no solution": "no solution before it",
-    "no solution further": "no solution further",
-    "nothing to take it": "nothing live takes it",
-}
-_UNIT = {"loading": "%", "voltage": "p.u.", "angle": "°", "step": "%"}
 
 
 class Ready:
@@ -78,22 +67,31 @@ def answer(ready: Ready, part: Mapping[str, int], progress: Progress) -> Answer:
     if not ready.without.solved:
         return {"kind": "unsolved"}
     found = ready.found(part["pair"], part["loss"])
-    told: dict[str, Any] = {
-        "kind": found.kind,
-        "mw": found.mw,
-        "where": found.where,
-        "value": found.value,
-        "nose_mw": found.nose_mw,
-        "weakest": found.weakest,
-        "already": list(found.already),
-        "points": float(len(found.steps)),
-        "buses": [list(x) for x in found.modes[0]],
-        "branches": [list(x) for x in found.modes[1]],
-        "step_mw": np.array([s.mw for s in found.steps]),
-    }
     # Curves: of the weakest buses as things stand, of the weakest one after an outage.
-    told["curves"] = _curves(ready, found.steps, _CURVES if loss is None else 1, found.weakest)
-    return told
+    curves = _curves(ready, found.steps, _CURVES if loss is None else 1, found.weakest)
+    buses, branches = found.modes
+    return {
+        "kind": found.kind, "where": found.where, "weakest": found.weakest, "already": list(found.already),
+        "figures": np.array([found.mw, found.value, found.nose_mw, len(found.steps)], np.float64),
+        "step_mw": np.array([s.mw for s in found.steps], np.float64),
+        "curve_ids": [ident for ident, _ in curves], "curve_pu": np.array([v for _, v in curves], np.float64),
+        "bus_ids": [i for i, _ in buses], "bus_part": np.array([p for _, p in buses], np.float64),
+        "branch_ids": [i for i, _ in branches], "branch_part": np.array([p for _, p in branches], np.float64),
+    }  # fmt: skip
+
+
+def _read(a: Answer) -> dict[str, Any]:
+    """An answer as it is told of."""
+    if a["kind"] == "unsolved":
+        return {"kind": "unsolved"}
+    mw, value, nose, points = np.asarray(a["figures"], float).tolist()
+    return {
+        "kind": a["kind"], "where": a["where"], "weakest": a["weakest"], "already": a["already"], "mw": mw, "value": value,
+        "nose_mw": nose, "points": points, "step_mw": np.asarray(a["step_mw"], float).tolist(),
+        "curves": list(zip(a["curve_ids"], np.asarray(a["curve_pu"], float).tolist(), strict=True)),
+        "buses": list(zip(a["bus_ids"], np.asarray(a["bus_part"], float).tolist(), strict=True)),
+        "branches": list(zip(a["branch_ids"], np.asarray(a["branch_part"], float).tolist(), strict=True)),
+    }  # fmt: skip
 
 
 def _curves(ready: Ready, steps: list[Step], count: int, weakest: str) -> list[list[Any]]:
@@ -118,7 +116,7 @@ def join(inputs: Inputs, options: TransferOptions, parts: Sequence[Any], answers
         None,
         *(losses(inputs.network, condition, Asked()) if options.outages == "model" else []),
     ]
-    there = [(p, a) for p, a in zip(parts, answers, strict=True) if not isinstance(a, Missing)]
+    there = [(p, _read(a)) for p, a in zip(parts, answers, strict=True) if not isinstance(a, Missing)]
     if any(a["kind"] == "unsolved" for _, a in there):
         text = "The load flow has no solution as things stand: see why behind the solution badge, and mend that first."
         return Result(Account(Ending.ITERATION_LIMIT, "Transfer", 0, explanation=text), {}, {}, [], text)
@@ -145,7 +143,7 @@ def join(inputs: Inputs, options: TransferOptions, parts: Sequence[Any], answers
         if missing
         else []
     )
-    past = sorted({_where(network, i) for _, a in there for i in a["already"]} - {""})
+    past = sorted({where_of(network, i) for _, a in there for i in a["already"]} - {""})
     if past:
         few = ", ".join(past[:4]) + (f" and {len(past) - 4} more" if len(past) > 4 else "")
         does = "left out" if options.already == "left_out" else "counted"
@@ -172,16 +170,6 @@ _ASSUMED = [
 ]
 
 
-def _where(network: Network, ident: str) -> str:
-    item = network.items.get(ident)
-    return item.name if item is not None else ""
-
-
-def _after(lost: Sequence[Loss | None], k: int) -> str:
-    one = lost[k]
-    return "as it stands" if one is None else f"after the loss of {one.name}"
-
-
 def _limits_table(
     network: Network, every: Sequence[Pair], lost: Sequence[Loss | None], order: Sequence[tuple[Any, Answer]]
 ) -> Table:
@@ -191,10 +179,10 @@ def _limits_table(
         [
             Column("id", "Id", [_limiting(network, lost, p, a) for p, a in order], fixed=True),
             Column("pair", "Transfer", [every[p["pair"]].label for p, _ in order], fixed=True),
-            Column("when", "When", [_after(lost, p["loss"]) for p, _ in order], fixed=True),
+            Column("when", "When", [after(lost, p["loss"]) for p, _ in order], fixed=True),
             Column("limit_mw", "More that can be carried", np.array([float(a["mw"]) for _, a in order]), "MW", 2),
-            Column("kind", "Ends by", [_WORDS[str(a["kind"])] for _, a in order]),
-            Column("where", "At", [_where(network, str(a["where"])) for _, a in order]),
+            Column("kind", "Ends by", [WORDS[str(a["kind"])] for _, a in order]),
+            Column("where", "At", [where_of(network, str(a["where"])) for _, a in order]),
             Column("value", "There", [_value(a) for _, a in order]),
             Column(
                 "nose_mw",
@@ -204,7 +192,7 @@ def _limits_table(
                 2,
                 "Blank where it lies beyond what was tried",
             ),
-            Column("weakest", "Weakest bus there", [_where(network, str(a["weakest"])) for _, a in order]),
+            Column("weakest", "Weakest bus there", [where_of(network, str(a["weakest"])) for _, a in order]),
         ],
     )
 
@@ -218,10 +206,7 @@ def _limiting(network: Network, lost: Sequence[Loss | None], p: Mapping[str, int
 
 
 def _value(a: Answer) -> str:
-    value, kind = float(a["value"]), str(a["kind"])
-    if not np.isfinite(value):
-        return ""
-    return f"{value:.3f} {_UNIT[kind]}" if kind == "voltage" else f"{value:.1f} {_UNIT[kind]}"
+    return value_of(str(a["kind"]), float(a["value"]))
 
 
 def _pairs_table(
@@ -245,9 +230,9 @@ def _pairs_table(
             Column("total_mw", "More that can be carried", mw, "MW", 2),
             Column("reserve_mw", "Reserve", np.full(len(rows), options.reserve_mw), "MW", 1),
             Column("available_mw", "Available", np.maximum(mw - options.reserve_mw, 0), "MW", 2),
-            Column("kind", "Ends by", [_WORDS[str(least[k][1]["kind"])] for k in rows]),
-            Column("where", "At", [_where(network, str(least[k][1]["where"])) for k in rows]),
-            Column("when", "When", [_after(lost, least[k][0]["loss"]) for k in rows]),
+            Column("kind", "Ends by", [WORDS[str(least[k][1]["kind"])] for k in rows]),
+            Column("where", "At", [where_of(network, str(least[k][1]["where"])) for k in rows]),
+            Column("when", "When", [after(lost, least[k][0]["loss"]) for k in rows]),
         ],
     )
 
@@ -258,7 +243,7 @@ def _part_table(network: Network, name: str, label: str, found: Any) -> Table:
         label,
         [
             Column("id", "Id", [x[0] for x in found], fixed=True),
-            Column("name", "Name", [_where(network, x[0]) for x in found], fixed=True),
+            Column("name", "Name", [where_of(network, x[0]) for x in found], fixed=True),
             Column(
                 "part_pct",
                 "Takes part",
@@ -279,13 +264,13 @@ def _figures(
     if base is None:
         return []
     series = [
-        Series(f"c{n}", _where(network, ident), list(base["step_mw"]), values, "line", [ident] * len(values))
+        Series(f"c{n}", where_of(network, ident), list(base["step_mw"]), values, "line", [ident] * len(values))
         for n, (ident, values) in enumerate(base["curves"])
     ]
     worst = min((x for x in first if x[0]["loss"]), key=lambda x: float(x[1]["mw"]), default=None)
     if worst is not None and worst[1]["curves"]:
         ident, values = worst[1]["curves"][0]
-        label = f"{_where(network, ident)} {_after(lost, worst[0]['loss'])}"
+        label = f"{where_of(network, ident)} {after(lost, worst[0]['loss'])}"
         series.append(Series("after", label, list(worst[1]["step_mw"]), values, "line", [ident] * len(values)))
     least = min(float(a["mw"]) for _, a in first)
     bounds = [Bound(f"limit {least:.4g} MW", least, "x")]
@@ -296,7 +281,7 @@ def _figures(
     )
     shown = sorted(first, key=lambda x: float(x[1]["mw"]))[:_TOLD]
     if len(shown) > 1:
-        names = [_after(lost, p["loss"]).removeprefix("after the loss of ") for p, _ in shown]
+        names = [after(lost, p["loss"]).removeprefix("after the loss of ") for p, _ in shown]
         elements = [_limiting(network, lost, p, a) for p, a in shown]
         figures.append(
             Figure(
@@ -320,20 +305,18 @@ def _statement(
     p, a = min(order, key=lambda x: np.nan_to_num(float(x[1]["mw"]), nan=np.inf))
     mw = float(a["mw"])
     pair = every[p["pair"]]
-    kind, where = str(a["kind"]), _where(network, str(a["where"]))
+    kind, where = str(a["kind"]), where_of(network, str(a["where"]))
     if kind == "nothing":
         return f"{pair.label}: {mw:.4g} MW more can be carried and nothing stands against it; try more."
     if kind == "nothing to take it":
         return f"{pair.label}: nothing live takes it there."
-    by = _WORDS[kind] + (f" at {where}" if where else "") + (f", {_value(a)}" if _value(a) else "")
-    told = f"{pair.label}: {mw:.4g} MW more can be carried; {_after(lost, p['loss'])}, {by} stands against more."
+    by = WORDS[kind] + (f" at {where}" if where else "") + (f", {_value(a)}" if _value(a) else "")
+    told = f"{pair.label}: {mw:.4g} MW more can be carried; {after(lost, p['loss'])}, {by} stands against more."
     base = next((x for q, x in order if q["loss"] == 0 and q["pair"] == p["pair"]), None)
     if base is not None and p["loss"] != 0:
         told += f" As it stands {float(base['mw']):.4g} MW."
     if base is not None and np.isfinite(float(base["nose_mw"])):
-        told += (
-            f" Voltages collapse at {float(base['nose_mw']):.4g} MW, at {_where(network, str(base['weakest']))} first."
-        )
+        told += f" Voltages collapse at {float(base['nose_mw']):.4g} MW, at {where_of(network, str(base['weakest']))} first."
     if options.reserve_mw:
         told += f" With {options.reserve_mw:g} MW in reserve {max(mw - options.reserve_mw, 0):.4g} MW are available."
     return told
@@ -357,7 +340,7 @@ def _findings(network: Network, lost: Sequence[Loss | None], order: Sequence[tup
                 Severity.WATCH,
                 "",
                 0.1,
-                f"{_after(lost, p['loss'])} nothing more can be carried: {_WORDS[str(a['kind'])]}",
+                f"{after(lost, p['loss'])} nothing more can be carried: {WORDS[str(a['kind'])]}",
             )
         )
     return found[:200]
