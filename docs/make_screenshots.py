@@ -141,17 +141,37 @@ def spectrum(page: Page) -> None:
     page.wait_for_timeout(400)
 
 
-def filter_design(page: Page) -> None:
-    """A detuned bank in place of the one that resonates."""
-    find(page, "Kesterby 11")
-    show(page, "Filter design")
-    for name, value in (("design", "detuned"), ("order", "4"), ("size", "entered"), ("mvar", "3.8"), ("steps", "4"),
-                        ("instead_of", "Kesterby bank")):  # fmt: skip
-        option(page, name, value)
+def outages(page: Page) -> None:
+    """Outage by element, and above it the network after the loss that the demonstration is planted with."""
+    page.wait_for_selector("[data-testid=security][data-state=bad]", timeout=120_000)
+    show(page, "Outages")
     page.get_by_role("button", name="Half of the height").click()
     run_study(page)
-    page.get_by_role("button", name="Spectrum, worst of all").click()
+    page.get_by_role("button", name="Show on the sheet the loss of").click()
+    page.get_by_role("option", name="Ambry - Lowmere", exact=True).click()
+    page.get_by_text("After the loss of Ambry - Lowmere").wait_for()
+    page.wait_for_timeout(800)
+
+
+def transfer(page: Page) -> None:
+    """How far demand can grow, and where voltages turn."""
+    show(page, "Transfer")
+    page.get_by_role("button", name="Half of the height").click()
+    run_study(page)
     page.wait_for_timeout(400)
+
+
+def over_time(page: Page) -> None:
+    """A winter by day and hour, and above it its hardest hour."""
+    show(page, "Over time")
+    page.get_by_role("button", name="Half of the height").click()
+    box = page.locator("form [data-option=days] input")
+    box.fill("59")
+    box.press("Enter")
+    run_study(page)
+    page.get_by_role("button", name="Show a step on the sheet").click()
+    page.get_by_role("option").first.click()
+    page.wait_for_timeout(1500)
 
 
 def model(page: Page) -> None:
@@ -162,21 +182,6 @@ def model(page: Page) -> None:
         page.wait_for_timeout(300)
     page.keyboard.press("Escape")
     show(page, "Check")
-
-
-def profile(page: Page) -> None:
-    find(page, "Heron End")
-    show(page, "Profile")
-    page.keyboard.press("p")
-    page.get_by_role("slider", name="demand").focus()
-    for _ in range(20):
-        page.keyboard.press("ArrowRight")
-    page.get_by_role("toolbar", name="Profile").get_by_role("button", name="loading").click()
-    page.keyboard.press("Shift+B")
-    page.wait_for_timeout(500)
-    box = page.get_by_role("img", name="Profile of").bounding_box()
-    assert box
-    page.mouse.move(box["x"] + 600, box["y"] + 60)
 
 
 def per_phase(page: Page, way: str) -> None:
@@ -227,14 +232,6 @@ def optimal(page: Page) -> None:
     page.wait_for_timeout(400)
 
 
-def nothing_fits(page: Page) -> None:
-    """The winter evening keeps no set of limits: the least that would have to give."""
-    show(page, "Optimal flow")
-    page.get_by_role("button", name="Half of the height").click()
-    run_study(page)
-    page.wait_for_timeout(400)
-
-
 def phasors(page: Page) -> None:
     balanced_scheme(page)
     show(page, "Tables")
@@ -264,14 +261,14 @@ SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
     ("workings", "light", workings),
     ("harmonics", "light", harmonics),
     ("model", "light", model),
-    ("profile", "light", profile),
     ("sweep", "light", sweep),
     ("map", "light", map_),
     ("spectrum", "dark", spectrum),
-    ("filter", "light", filter_design),
     ("profile-phases", "light", phases_profile),
     ("optimal", "light", optimal),
-    ("nothing-fits", "light", nothing_fits),
+    ("outages", "light", outages),
+    ("transfer", "dark", transfer),
+    ("over-time", "light", over_time),
     ("phasors", "light", phasors),
     ("compare-schemes", "light", compare_schemes),
 ]
