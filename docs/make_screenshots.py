@@ -157,6 +157,7 @@ def transfer(page: Page) -> None:
     """How far demand can grow, and where voltages turn."""
     show(page, "Transfer")
     page.get_by_role("button", name="Half of the height").click()
+    option(page, "voltage", "no")
     run_study(page)
     page.wait_for_timeout(400)
 

@@ -67,7 +67,10 @@ _DESK_OF = {
         ),
         "Decide",
     ),
-    **dict.fromkeys(("Outages", "Transfer", "Voltage collapse", "Headroom", "Over time"), "Limits"),
+    **dict.fromkeys(
+        ("Outages", "Transfer", "Voltage collapse", "Headroom", "Over time", "Reactive margin", "Outages side by side"),
+        "Limits",
+    ),
     **dict.fromkeys(("Optimal flow", "Open points", "Places", "Phase balancing"), "Optimise"),
     **dict.fromkeys(("Check", "Data", "Catalogue"), "Model"),
     **dict.fromkeys(("Jobs", "Runs", "Logbook"), "Record"),

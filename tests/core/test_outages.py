@@ -379,3 +379,27 @@ def test_workings_by_distribution_factors_agree_with_the_load_flow_in_closed_for
     assert cells["Pac"] == pytest.approx(at(flow, "branches", "long", "from_active_power_mw"), rel=1e-6)
     assert cells["x"] == pytest.approx(at(flow, "branches", "long", "loading_pct"), rel=1e-3)
     assert abs(cells["D"]) < 0.15 * cells["Pac"]
+
+
+def test_schemes_are_held_against_each_other_by_what_they_cure() -> None:
+    net = two_ways()
+    items = [i.model_dump(exclude_none=True) for i in net.items.values()]
+    schemes = [
+        {"kind": "scheme", "id": ident, "name": name, "changes": [{"change": {"op": "update", "id": element, "values": values}}]}
+        for ident, name, element, values in (
+            ("s1", "Thicker long one", "long", {"rating_a": 300.0}), ("s2", "Thicker both", "a-b", {"rating_a": 300.0}),
+            ("s3", "Thinner spur", "b-c", {"rating_a": 10.0}),
+        )
+    ]  # fmt: skip
+    schemes[1]["changes"].append({"change": {"op": "update", "id": "long", "values": {"rating_a": 300.0}}})  # type: ignore[attr-defined]
+    found = run_study("outages_compared", network(*items, *schemes), limit_set="normal")
+    rows = {r["case"]: r for r in found.tables["cases"].records()}
+    assert rows["no scheme"]["broken"] == 2.0
+    assert rows["Thicker long one"]["cures"] == "a-b"
+    assert sorted(rows["Thicker both"]["cures"].split(", ")) == ["a-b", "long"]
+    assert rows["Thicker both"]["broken"] == 0.0
+    assert "curing a-b" in found.statement
+    alone = run_study("outages", network(*items), limit_set="normal")
+    table = found.tables["compared"]
+    k = list(table["name"]).index("a-b")
+    assert table["used_1"][k] == pytest.approx(at(alone, "outages", "a-b", "worst_pct"))

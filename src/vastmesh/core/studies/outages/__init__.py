@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from ..base import Study, register
 from ..losses import Loss, losses
-from ._options import OutagesOptions
+from ._compare import SPLIT as COMPARED
+from ._options import ComparedOptions, OutagesOptions
 from ._study import SPLIT, first_part
 from ._workings import explain
 
-__all__ = ["Loss", "OutagesOptions", "first_part", "losses"]
+__all__ = ["ComparedOptions", "Loss", "OutagesOptions", "first_part", "losses"]
 
 register(
     Study(
@@ -19,6 +20,17 @@ register(
         run=SPLIT.run,
         split=SPLIT,
         explain=explain,
+        desk="limits",
+    )
+)
+register(
+    Study(
+        name="outages_compared",
+        label="Outages side by side",
+        purpose="The same outages under every scheme or every condition: which scheme cures which outage",
+        options=ComparedOptions,
+        run=COMPARED.run,
+        split=COMPARED,
         desk="limits",
     )
 )

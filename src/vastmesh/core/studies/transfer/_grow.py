@@ -201,7 +201,7 @@ class Way:
                 stopped.append((points[-2], point))
             return False
 
-        path.walk(start, met, back=0.35 if options.beyond else 0.98, longest=_LONGEST)
+        path.walk(start, met, back=0.6 if options.beyond else 0.98, longest=_LONGEST)
         if not points:
             return Found(0.0, "no solution", "", [])
         peak = int(np.argmax([p.share for p in points]))

@@ -138,6 +138,7 @@ def join(inputs: Inputs, options: TransferOptions, parts: Sequence[Any], answers
             if found:
                 tables.append(_part_table(network, name, label, found))
     statement = _statement(network, every, lost, order, options) if order else "Nothing has been worked out yet."
+    statement = statement[:1].upper() + statement[1:]
     notes = (
         [f"{len(missing)} of {len(parts)} have no answer: {next((w for w in missing if w), 'they are still to come')}"]
         if missing
