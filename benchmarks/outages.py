@@ -6,8 +6,8 @@ import time
 from typing import Any
 
 import numpy as np
+from synthetic import Item, synthetic
 
-from benchmarks.synthetic import Item
 from vastmesh.core.electrical import compile_network
 from vastmesh.core.flow.balanced import LoadFlowOptions, Without
 from vastmesh.core.network import Network
@@ -23,7 +23,9 @@ def meshed(n_bus: int, seed: int = 3) -> Network:
             b = f"b{r}-{c}"
             items.append({"kind": "bus", "id": b, "nominal_kv": 132.0})
             p = float(dice.uniform(0.5, 4.0))
-            items.append({"kind": "load", "id": f"l{b}", "bus": b, "active_power_mw": p, "reactive_power_mvar": 0.3 * p})
+            items.append(
+                {"kind": "load", "id": f"l{b}", "bus": b, "active_power_mw": p, "reactive_power_mvar": 0.3 * p}
+            )
             if dice.random() < 0.05:
                 items.append({"kind": "generator", "id": f"g{b}", "bus": b, "active_power_mw": 30.0, "rated_mva": 50.0,
                               "control": "voltage", "voltage_pu": 1.01, "q_min_mvar": -20.0, "q_max_mvar": 25.0})  # fmt: skip
@@ -40,7 +42,7 @@ def meshed(n_bus: int, seed: int = 3) -> Network:
     return Network.from_items(items)
 
 
-def measure(n_bus: int, most: int = 400) -> dict[str, Any]:
+def measure_outages(n_bus: int, most: int = 300) -> dict[str, Any]:
     """Milliseconds per outage, and that in bare Newton steps of the same network (evaluation, factors, solution)."""
     from vastmesh.core.flow.balanced._methods import NewtonStep
     from vastmesh.core.flow.balanced._run import Run
@@ -75,7 +77,64 @@ def measure(n_bus: int, most: int = 400) -> dict[str, Any]:
     }  # fmt: skip
 
 
-if __name__ == "__main__":
-    import sys
+def measure_in_parts(workers: int) -> dict[str, Any]:
+    """All single lines of 1,000 buses through the runner, with so many processes that are warm; memory of the service."""
+    import psutil
 
-    print(measure(int(sys.argv[1])))
+    from vastmesh.core.studies import STUDIES, Inputs
+    from vastmesh.runner import LocalPool, Runner
+
+    net, study = meshed(1000), STUDIES["outages"]
+    pool = LocalPool(workers)
+    runner = Runner(pool=pool)
+    took = []
+    before = psutil.Process().memory_info().rss
+    for _ in range(3):
+        job = runner.submit(study, Inputs(net), study.options(of="lines"), project="bench")
+        job.wait(900)
+        assert job.record.state == "finished", job.record.problem
+        took.append(job.record.took_s)
+    grown = (psutil.Process().memory_info().rss - before) / 1e6
+    runner.close()
+    pool.close()
+    lines = sum(1 for i in net.elements() if i.kind == "line")
+    return {"workers": workers, "outages": lines, "seconds": min(took), "memory more, MB": grown}
+
+
+def measure_year(n_bus: int) -> dict[str, Any]:
+    """Steps of a year, from ten days: milliseconds, and that in bare Newton steps; no buses: the demonstration."""
+    import runpy
+    from pathlib import Path
+
+    from vastmesh.core.flow.balanced._methods import NewtonStep
+    from vastmesh.core.flow.balanced._run import Run as Iteration
+    from vastmesh.core.network.elements.profile import pack
+    from vastmesh.core.studies import Inputs
+    from vastmesh.core.studies.over_time._options import OverTimeOptions
+    from vastmesh.core.studies.over_time._study import Run
+
+    if n_bus:
+        plain = synthetic(n_bus).to_items()
+        dice = np.random.default_rng(1)
+        shape = (0.6 + 0.3 * np.sin(2 * np.pi * np.arange(240) / 24) + 0.03 * dice.standard_normal(240)).tolist()
+        net = Network.from_items([*plain, {"kind": "profile", "id": "p", "packed": pack(shape)}])
+    else:
+        net = runpy.run_path(str(Path(__file__).parents[1] / "demo" / "corvane_coast.py"))["network"]()
+    run = Run(Inputs(net), OverTimeOptions(days=10.0))
+    run.step(0)
+    began = time.perf_counter()
+    for n in range(1, 240):
+        run.step(n)
+    per = (time.perf_counter() - began) / 239 * 1e3
+    arrays = run.drive.at(100)
+    problem = run.problem
+    solution = problem.solve(arrays, run.load_flow, run.last)
+    iteration = Iteration(problem, problem.admittance(arrays), solution.targets, solution.attempt.state, run.load_flow)
+    step = NewtonStep.of(problem)
+    began = time.perf_counter()
+    for _ in range(60):
+        iteration.evaluate(iteration.state)
+        step.direction_again(iteration.jac, iteration.f)
+    one = (time.perf_counter() - began) / 60 * 1e3
+    return {"buses": problem.n, "ms per hour": round(per, 3), "bare step ms": round(one, 3), "steps": round(per / one, 2),
+            "a year, s": round(per * 8.76, 1)}  # fmt: skip

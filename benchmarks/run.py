@@ -534,12 +534,30 @@ def _parts(workers: int) -> dict[str, Any]:
     return measure_parts(workers)
 
 
+def _outages(n: int) -> dict[str, Any]:
+    from outages import measure_outages
+
+    return measure_outages(n)
+
+
+def _outages_in_parts(workers: int) -> dict[str, Any]:
+    from outages import measure_in_parts
+
+    return measure_in_parts(workers)
+
+
+def _year(n: int) -> dict[str, Any]:
+    from outages import measure_year
+
+    return measure_year(n)
+
+
 KINDS: dict[str, Callable[[int], dict[str, Any]]] = {
     "solve": measure, "service": lambda n: measure_service(n, slide=n <= 10_000), "sheet": measure_sheet,
     "slider": measure_slider, "sift": measure_sift, "per_phase": measure_per_phase, "street": measure_street,
     "balancing": measure_balancing, "live_distortion": measure_live_distortion, "edge": measure_edge, "edit": measure_edit,
     "load": _load, "parts": _parts, "harmonics": _harmonics, "optimal": _optimal, "linear_optimal": _linear_optimal,
-    "day": _day,
+    "day": _day, "outages": _outages, "outages_in_parts": _outages_in_parts, "year": _year,
 }  # fmt: skip
 
 
@@ -561,6 +579,11 @@ def main() -> None:
     listed("Optimal flow", [alone("optimal", str(n)) for n in (118, 1000, 3000)])
     listed("Linear optimal flow", [alone("linear_optimal", str(n)) for n in (1000, 10_000)])
     listed("Optimal flow of a day", [alone("day", "118")])
+    listed("Outages of single lines of a grid, one after another", [alone("outages", str(n)) for n in (1000, 10_000)])
+    listed(
+        "All outages of single lines of 1,000 buses, by workers", [alone("outages_in_parts", str(n)) for n in (1, 2)]
+    )
+    listed("A year by the hour (0: the demonstration), from 240 hours", [alone("year", str(n)) for n in (0, 1000)])
     listed("Studies in parts, by workers", [alone("parts", str(n)) for n in (1, 2)])
     listed("Sift lines through the service", [alone("sift", str(n)) for n in (1000, 70_000)])
     listed("Slider in the browser, profile open", [alone("slider", "1000")])
