@@ -60,6 +60,7 @@ def test_hours_of_a_year_equal_single_load_flows(demo: Network, name: str) -> No
             assert steps["lowest_pu"][n] == pytest.approx(np.nanmin(volts), abs=1e-8)
             assert steps["highest_pu"][n] == pytest.approx(np.nanmax(volts), abs=1e-8)
             assert steps["demand_mw"][n] == pytest.approx(flow.summary["demand_mw"], rel=1e-9)
+            assert steps["generation_mw"][n] == pytest.approx(flow.summary["generation_mw"], rel=1e-6)
             assert steps["losses_mw"][n] == pytest.approx(flow.summary["active_loss_mw"], rel=1e-6)
 
 

@@ -166,7 +166,8 @@ class Run:
         row = t.by_step
         row["demand"][n] = float(reading.load_power.real.sum())
         row["losses"][n] = float(lost.sum())
-        row["generation"][n] = float(reading.machine_power.real.sum())
+        # What is generated is what goes anywhere: cheaper than dividing it among machines.
+        row["generation"][n] = row["demand"][n] + row["losses"][n] + float(reading.shunt_power.real.sum())
         k = int(np.argmax(used)) if len(used) else 0
         row["used"][n], row["used_at"][n] = (100 * used[k], k) if len(used) else (np.nan, -1)
         if known.any():
