@@ -68,7 +68,16 @@ _DESK_OF = {
         "Decide",
     ),
     **dict.fromkeys(
-        ("Outages", "Transfer", "Voltage collapse", "Headroom", "Over time", "Reactive margin", "Outages side by side"),
+        (
+            "Outages",
+            "Transfer",
+            "Voltage collapse",
+            "Headroom",
+            "Over time",
+            "Reactive margin",
+            "Outages side by side",
+            "Limit tables",
+        ),
         "Limits",
     ),
     **dict.fromkeys(("Optimal flow", "Open points", "Places", "Phase balancing"), "Optimise"),

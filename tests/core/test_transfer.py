@@ -231,3 +231,34 @@ def test_headroom_at_a_bus_is_where_load_flows_with_it_meet_a_limit() -> None:
     assert at(lost, "headroom", "b", "demand_room_mw") <= at(found, "headroom", "b", "demand_room_mw")
     with pytest.raises(InvalidFields, match="no bus in service fits"):
         run_study("headroom", net, from_kv=200.0)
+
+
+def test_largest_values_of_an_interface_and_a_plant() -> None:
+    plant = {"kind": "generator", "id": "g", "name": "g", "bus": "g-bus", "active_power_mw": 5.0, "rated_mva": 20.0,
+             "control": "reactive", "reactive_power_mvar": 0.0}  # fmt: skip
+    net = network(
+        bus("a", 33.0), bus("b", 33.0), bus("g-bus", 33.0), source("a"), line("a", "b", rating_a=300),
+        {**line("a", "b", rating_a=250), "id": "second"}, line("a", "g-bus", rating_a=200), load("b", 5.0), plant,
+        {"kind": "interface", "id": "i", "name": "i", "members": ["a-b", "second"]},
+        {"kind": "interface", "id": "spur", "name": "spur", "members": ["-a-g-bus"]},
+        {"kind": "interface", "id": "half", "name": "half", "members": ["a-b"]},
+    )  # fmt: skip
+    found = run_study("limit_table", net, over="present", outages="none", voltage=False, most_mw=100)
+    rows = {r["id"]: r for r in found.tables["limits"].records()}
+    assert rows["g"]["most_mw"] == pytest.approx(np.sqrt(3) * 33 * 0.2, rel=0.01)
+    assert rows["half"]["binds"] == "its branches do not part the network in two"
+    transfer = run_study("transfer", net, to="bus", to_bus="b", voltage=False, most_mw=100)
+    assert rows["i"]["most_mw"] == pytest.approx(5.0 + transfer.summary["limit_mw"], rel=0.02)  # type: ignore[operator]
+    secure = run_study("limit_table", net, over="present", outages="model", voltage=False, most_mw=100)
+    narrower = {r["id"]: r for r in secure.tables["limits"].records()}
+    assert narrower["i"]["most_mw"] < rows["i"]["most_mw"]
+    assert "after the loss of" in narrower["i"]["when"]
+    # What is told is survived: with it, the load flow after the loss stands at the limit.
+    grown = 5.0 + (narrower["i"]["most_mw"] - narrower["i"]["now_mw"])
+    lost = {"a-b": "out"} if narrower["i"]["when"].endswith("a-b") else {"second": "out"}
+    items = [
+        {**i.model_dump(exclude_none=True), **({"active_power_mw": grown} if i.id == "load-b" else {})}
+        for i in net.items.values()
+    ]
+    flow = run_load_flow(network(*items), None, net.condition.model_copy(update={"states": lost}))
+    assert max(x for x in flow.tables["branches"]["loading_pct"] if np.isfinite(x)) == pytest.approx(100, abs=0.5)

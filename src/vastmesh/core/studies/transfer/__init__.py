@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from ..base import Study, register
 from ._headroom import SPLIT as HEADROOM
-from ._options import HeadroomOptions, ReactiveOptions, TransferOptions
+from ._options import HeadroomOptions, LimitTableOptions, ReactiveOptions, TransferOptions
 from ._reactive import run_reactive
 from ._study import SPLIT
+from ._tables import SPLIT as TABLES
 from ._workings import explain
 
-__all__ = ["HeadroomOptions", "ReactiveOptions", "TransferOptions", "run_reactive"]
+__all__ = ["HeadroomOptions", "LimitTableOptions", "ReactiveOptions", "TransferOptions", "run_reactive"]
 
 register(
     Study(
@@ -41,6 +42,17 @@ register(
         options=HeadroomOptions,
         run=HEADROOM.run,
         split=HEADROOM,
+        desk="limits",
+    )
+)
+register(
+    Study(
+        name="limit_table",
+        label="Limit tables",
+        purpose="The largest value of every interface and plant, with what binds, over conditions and outages",
+        options=LimitTableOptions,
+        run=TABLES.run,
+        split=TABLES,
         desk="limits",
     )
 )

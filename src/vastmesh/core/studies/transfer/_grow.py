@@ -93,8 +93,11 @@ class Step:
 
 @dataclass
 class Found:
-    """Where it ends: megawatts, what stops it (loading, voltage, angle, step, collapse, nothing, no solution) and where, by id;
-    the points on the way, those behind the turn included; the weakest bus at the turn, row; ``nose``: where it was reached."""
+    """Where it ends: megawatts, what stops it (loading, voltage, angle, step, collapse, nothing, no solution) and where, by id.
+
+    ``steps``: the points on the way, those behind the turn included; ``v``: voltages where it ends; ``nose_mw``, ``weakest``: of
+    the turn, where it was reached, and the bus whose voltage falls fastest there; ``already``: what was beyond its limits before.
+    """
 
     mw: float
     kind: str
@@ -102,6 +105,7 @@ class Found:
     steps: list[Step]
     value: float = np.nan
     nose_mw: float = np.nan
+    v: Complexes | None = None
     weakest: str = ""
     modes: tuple[list[tuple[str, float]], list[tuple[str, float]]] = field(default_factory=lambda: ([], []))
     already: list[str] = field(default_factory=list)
@@ -230,16 +234,19 @@ class Way:
         elif nose.share < 1.0:
             found.kind = "no solution further"
         found.already = limits.already
+        found.v = self.volts(nose)
         if first[0][0] > 0:
-            found.mw, (_, found.kind, found.where, found.value) = 0.0, first[0]
+            found.mw, (_, found.kind, found.where, found.value), found.v = 0.0, first[0], self.volts(points[0])
         elif stopped:
-            found.mw, (_, found.kind, found.where, found.value) = self._crossing(path, *stopped[0], limits, options)
+            found.mw, (_, found.kind, found.where, found.value), found.v = self._crossing(
+                path, *stopped[0], limits, options
+            )
         return found
 
     def _crossing(
         self, path: Path, low: Point, high: Point, limits: _Limits, options: TransferOptions
-    ) -> tuple[float, tuple[float, str, str, float]]:
-        """Megawatts at which the first limit is met, and which."""
+    ) -> tuple[float, tuple[float, str, str, float], Complexes]:
+        """Megawatts at which the first limit is met, which, and voltages there."""
         most = options.most_mw
         told = limits.worst(self.volts(high), high.share * most)
         begin, end, base = low.share, high.share, low
@@ -255,7 +262,7 @@ class Way:
                 end, told = middle, seen
             else:
                 begin, base = middle, point if point.tangent is not None else base
-        return begin * most, told
+        return begin * most, told, self.volts(base)
 
 
 class _Limits:

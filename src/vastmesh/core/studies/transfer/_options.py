@@ -113,3 +113,24 @@ class HeadroomOptions(BaseModel):
         "Past limits now", "What is beyond its limits before anything is added is left out; or nothing can be added",
         default="left_out", group="limits",
     )  # fmt: skip
+
+
+class LimitTableOptions(BaseModel):
+    """Of what, over which conditions and outages, within which limits."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    of: Literal["both", "interfaces", "plants"] = choice("Of", "Interfaces, plants, or both", default="both")
+    from_mw: float = quantity("Plants from", "Smallest plant that counts", unit="MW", default=5.0, ge=0, le=1e5)
+    over: Literal["present", "conditions"] = choice(
+        "Under", "The condition in use, or all conditions", default="conditions"
+    )
+    outages: Literal["none", "model"] = choice(
+        "Outages", "None; or those of the model, each branch where it has none", default="model"
+    )
+    most_mw: float = quantity("Up to", "Most that is tried beyond what is now", unit="MW", default=200.0, gt=0, le=1e5)
+    thermal: bool = choice("Loading", "Ends where a branch carries more than is allowed", default=True, group="limits")
+    voltage: bool = choice("Voltage", "Ends where a voltage leaves its limits", default=True, group="limits")
+    watched_kv: float = quantity(
+        "Held from", "Lowest nominal voltage at which limits are looked at", unit="kV", default=0.0, ge=0, le=1500, group="limits"
+    )  # fmt: skip
