@@ -87,6 +87,7 @@ def test_a_bad_option_is_refused_in_words(project: Project) -> None:
 
 
 AT_A_BUS: dict[str, dict[str, Any]] = {
+    "limit_table": {"over": "present", "outages": "none"},
     "over_time": {"days": 1.0}, "reactive": {"bus": "Kesterby 33"}, "outages": {"from_kv": 30.0},
     "headroom": {"bus": "Kesterby 33"},
     "placing": {"over": "present", "most": 1, "steps": 1},
