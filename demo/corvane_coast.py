@@ -435,6 +435,22 @@ def _wander(dice: np.random.Generator, count: int, keeps: float) -> np.ndarray:
     return found
 
 
+def schemes() -> list[Item]:
+    """Two ways to survive the loss of Ambry - Lowmere; neither is on."""
+    twin = next(i for i in transmission() if i["id"] == "Ambry - Lowmere")
+    turbine = {
+        "kind": "generator", "id": "Lowmere turbine", "name": "Lowmere turbine", "bus": "Lowmere 33", "active_power_mw": 40.0,
+        "rated_mva": 50.0, "energy": "thermal", "control": "voltage", "voltage_pu": 1.0,
+    }  # fmt: skip
+    second = {**twin, "id": "Ambry - Lowmere 2", "name": "Ambry - Lowmere 2"}
+    return [
+        {"kind": "scheme", "id": ident, "name": name, "cost_k": cost, "changes": [{"change": {"op": "add", "item": item}, "label": name}]}
+        for ident, name, cost, item in (
+            ("second-line", "Second line Ambry - Lowmere", 11_000, second), ("turbine-runs", "Turbine at Lowmere runs", 900, turbine),
+        )
+    ]  # fmt: skip
+
+
 def items() -> list[Item]:
     return [
         *groups(),
@@ -449,6 +465,7 @@ def items() -> list[Item]:
         *lantern_row(),
         *rules(),
         *profiles(),
+        *schemes(),
     ]  # fmt: skip
 
 
