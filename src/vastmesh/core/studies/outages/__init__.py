@@ -6,10 +6,10 @@ from ..base import Study, register
 from ..losses import Loss, losses
 from ._compare import SPLIT as COMPARED
 from ._options import ComparedOptions, OutagesOptions
-from ._study import SPLIT, first_part
+from ._study import SPLIT
 from ._workings import explain
 
-__all__ = ["ComparedOptions", "Loss", "OutagesOptions", "first_part", "losses"]
+__all__ = ["ComparedOptions", "Loss", "OutagesOptions", "losses"]
 
 register(
     Study(

@@ -10,7 +10,7 @@ import numpy as np
 from ...flow import Ending
 from ...results import Account, Axis, Bound, Column, Figure, Result, Series, Table
 from ..base import Answer, Inputs, Missing, Progress, Split, cases
-from ._options import ComparedOptions, OutagesOptions
+from ._options import ComparedOptions, LostOptions, OutagesOptions
 from ._ready import Ready
 from ._study import answer as of_part
 
@@ -19,13 +19,7 @@ _WORDS = {_KEPT: "kept", _BROKEN: "limits broken", _NONE: "no solution", _LOST: 
 
 
 def _options(options: ComparedOptions) -> OutagesOptions:
-    return OutagesOptions(
-        of=options.of,
-        from_kv=options.from_kv,
-        up_to_kv=options.up_to_kv,
-        limit_set=options.limit_set,
-        stage=options.stage,
-    )
+    return OutagesOptions(**{f: getattr(options, f) for f in LostOptions.model_fields})
 
 
 def plan(inputs: Inputs, options: ComparedOptions) -> list[dict[str, int]]:

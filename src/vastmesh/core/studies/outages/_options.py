@@ -10,8 +10,8 @@ from ..losses import Asked
 _OWN: When = {"of": ("lines", "transformers", "branches", "circuits", "busbars", "plants", "pairs")}
 
 
-class OutagesOptions(BaseModel):
-    """What is lost, when it is judged, and whether help is looked for."""
+class LostOptions(BaseModel):
+    """What is lost, and how what has no outage of its own in the model is judged."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
@@ -36,6 +36,14 @@ class OutagesOptions(BaseModel):
         "no outage of its own in the model",
         default="just_after",
     )
+
+    def asked(self) -> Asked:
+        return Asked(self.of, self.from_kv, self.up_to_kv, self.limit_set, self.stage)
+
+
+class OutagesOptions(LostOptions):
+    """What is lost, when it is judged, and whether help is looked for."""
+
     listed_pct: float = quantity(
         "Listed from",
         "Loading, of what is allowed then, from which an element stands in the matrix",
@@ -78,33 +86,11 @@ class OutagesOptions(BaseModel):
         when={"help": ("worst",)},
     )
 
-    def asked(self) -> Asked:
-        return Asked(self.of, self.from_kv, self.up_to_kv, self.limit_set, self.stage)
 
-
-class ComparedOptions(BaseModel):
+class ComparedOptions(LostOptions):
     """Over what, and which outages."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
 
     over: Literal["schemes", "conditions"] = choice(
         "Side by side", "The network without any scheme, each alone, and those that are on together; or every condition",
         default="schemes",
     )  # fmt: skip
-    of: Literal["model", "lines", "transformers", "branches", "circuits", "busbars", "plants", "pairs"] = choice(
-        "Loss of",
-        "The outages and outage rules of the model, each branch where it has none; or something else",
-        default="model",
-    )
-    from_kv: float = quantity(
-        "From", "Lowest nominal voltage at any end", unit="kV", default=0.0, ge=0, le=1500, when=_OWN
-    )
-    up_to_kv: float = quantity(
-        "Up to", "Nominal voltage of the highest end", unit="kV", default=1500.0, gt=0, le=1500, when=_OWN
-    )
-    limit_set: Literal["normal", "emergency"] = choice(
-        "Limits after it", "Of what has no outage of its own in the model", default="emergency"
-    )
-    stage: Literal["just_after", "after_control"] = choice(
-        "Judged", "Of what has no outage of its own in the model", default="just_after"
-    )

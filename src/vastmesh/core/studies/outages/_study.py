@@ -48,11 +48,6 @@ def plan(inputs: Inputs, options: OutagesOptions) -> list[dict[str, int]]:
     return [{"first": k, "beyond": min(k + A_PART, count)} for k in range(0, count, A_PART)]
 
 
-def first_part(inputs: Inputs, options: OutagesOptions, most: int) -> dict[str, int]:
-    """All outages up to so many, as one part."""
-    return {"first": 0, "beyond": min(most, len(losses(inputs.network, inputs.under, options.asked())))}
-
-
 def prepare(inputs: Inputs, options: OutagesOptions) -> Ready:
     return Ready(inputs, options)
 
