@@ -158,3 +158,28 @@ def test_mixed_steps_count_as_they_stand() -> None:
     assert (clock.step_min, clock.count) == (15, 8)
     coarse = clock_of([quarter, hour], None, None, 60)
     assert coarse.count == 2
+
+
+def test_storage_gives_what_is_there_and_takes_what_has_room() -> None:
+    store = {"kind": "inverter", "id": "s", "bus": "b", "active_power_mw": 1.0, "rated_mva": 5.0, "energy": "storage",
+             "energy_mwh": 4.0,
+             "energy_now_pct": 50.0, "round_trip_pct": 81.0}  # fmt: skip
+    asked = [1.0, 1.0, -3.0, -3.0, 2.0, 2.0, 2.0]
+    net = small(store, profile("p", asked, scales="element", key="s", means="mw"))
+    found = run_study("over_time", net)
+    # One way keeps 0.9. It gives 1 (2 - 1/0.9), then what is left; takes in 2.7, then
+    # up to 4 MWh; gives 2 / 0.9 once, then the rest.
+    energy, given = 2.0, []
+    for p in asked:
+        real = min(p, energy * 0.9) if p > 0 else max(p, -(4.0 - energy) / 0.9)
+        energy -= real / 0.9 if real > 0 else real * 0.9
+        given.append(real)
+    demand, losses = found.tables["steps"]["demand_mw"], found.tables["steps"]["losses_mw"]
+    assert list(demand) == pytest.approx([4.0] * 7)
+    assert at(found, "storage", "s", "given_mwh") == pytest.approx(sum(p for p in given if p > 0))
+    assert at(found, "storage", "s", "taken_mwh") == pytest.approx(-sum(p for p in given if p < 0))
+    assert at(found, "storage", "s", "end_mwh") == pytest.approx(energy, abs=1e-9)
+    assert at(found, "storage", "s", "cut_h") == pytest.approx(
+        sum(abs(a - b) > 1e-9 for a, b in zip(asked, given, strict=True))
+    )
+    assert all(x > 0 for x in losses)

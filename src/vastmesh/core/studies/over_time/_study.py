@@ -33,6 +33,7 @@ from ..base import Inputs, Progress, StopRequested
 from ..judge import Judge
 from ._drive import Drive
 from ._options import OverTimeOptions
+from ._stores import Stores
 
 _EVERY, _FOUND = 20, 100
 
@@ -98,6 +99,7 @@ class Run:
         self.clock: Clock = clock_of(self.network.of(Profile), options.begins, options.days, step)
         arrays = compile_network(self.network)
         self.drive = Drive(self.network, arrays, self.condition, self.clock)
+        self.stores = Stores(self.network, arrays)
         self.problem = Problem(arrays)
         self.switches = SwitchFlows(arrays, self.problem)
         self.order = tap_order(arrays, self.problem.topology)
@@ -117,7 +119,7 @@ class Run:
 
     def step(self, n: int) -> None:
         """Solve a step and take down what it comes to."""
-        arrays = with_positions(self.drive.at(n), self.positions)
+        arrays = with_positions(self.stores.apply(self.drive.at(n), self.hours), self.positions)
         options = self.load_flow if self.last is None else self.load_flow.model_copy(update={"start": "last"})
         controls = Controls(arrays, self.problem.topology, options, lambda: self.order)
         if controls.any:
@@ -216,6 +218,8 @@ def _published(run: Run, *, stopped: bool) -> Result:
     tables = [_steps(run), _branches(run), _buses(run)]
     if t.moves:
         tables.append(_taps(run))
+    if len(run.stores):
+        tables.append(_storage(run))
     hours = run.hours
     energy = {k: float(np.nansum(t.by_step[k]) * hours) for k in ("demand", "losses", "generation")}
     bad = float(np.nansum(t.by_step["broken"] > 0) * hours)
@@ -354,6 +358,33 @@ def _taps(run: Run) -> Table:
             Column("name", "Name", [_name(run, ids[e]) for e in order], fixed=True),
             Column("steps_taken", "Steps taken", np.array([t.moves[e] for e in order]), None, 0),
             Column("position", "Position at the end", np.array([run.positions.get(e, np.nan) for e in order]), None, 1),
+        ],
+    )
+
+
+def _storage(run: Run) -> Table:
+    s = run.stores
+    base = s.base_mva
+    return Table(
+        "storage",
+        "Storage",
+        [
+            Column("id", "Id", s.ids, fixed=True),
+            Column("name", "Name", [_name(run, i) for i in s.ids], fixed=True),
+            Column("size_mwh", "Energy at most", s.size * base, "MWh", 2, fixed=True),
+            Column("end_mwh", "At the end", s.energy * base, "MWh", 2),
+            Column("least_mwh", "Least", s.low * base, "MWh", 2),
+            Column("most_mwh", "Most", s.high * base, "MWh", 2),
+            Column("given_mwh", "Given", s.given * base, "MWh", 2),
+            Column("taken_mwh", "Taken in", s.taken * base, "MWh", 2),
+            Column(
+                "cut_h",
+                "Hours cut",
+                s.cut,
+                "h",
+                2,
+                "In which it was empty or full, so that it did less than its profile asks",
+            ),
         ],
     )
 
