@@ -5,7 +5,7 @@ import { useBench, useSettings } from './store'
 import { cancelStudy, runStudy, type StudyState, studyState, useStudies } from './studies'
 
 /** How long nothing has to happen before it begins, and after how long it is given up until somebody asks. */
-const QUIET_MS = 500
+const QUIET_MS = 900
 const LONG_MS = 6000
 /** The first one also makes a worker ready. */
 const FIRST_MS = 60_000

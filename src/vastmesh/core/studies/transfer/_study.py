@@ -165,7 +165,8 @@ def join(inputs: Inputs, options: TransferOptions, parts: Sequence[Any], answers
 
 
 _ASSUMED = [
-    "Taps, phase shifters and capacitors stay where the load flow leaves them; machines hold their voltages within their limits.",
+    "Taps, phase shifters and capacitors stay where the load flow leaves them; machines hold their voltages within "
+    "their limits, inverters stay on the part of their curve that they are on.",
     "Demand grows at its power factor and follows the voltage as it does now.",
     "Losses and what the plants that are named do not give the sources take up.",
 ]
