@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
+import re
 import urllib.request
 from collections.abc import Callable, Iterator
 from typing import Any
 
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Page, expect
+from playwright.sync_api import Browser, BrowserContext, Page, Route, expect
 from tools.served import BROWSER_FLAGS, CHROMIUM, served
 
 expect.set_options(timeout=60_000)  # the machine may be busy: five seconds are too few then
@@ -45,8 +46,18 @@ def project(server: str, demo_project: str, request: pytest.FixtureRequest) -> s
     return made
 
 
-def watched(context: BrowserContext, server: str) -> tuple[Page, list[str]]:
+def without_outages(route: Route) -> None:
+    """Let everything through but the outages that are worked out by themselves: each server would start a worker for them."""
+    if '"slot":"security"' in (route.request.post_data or ""):
+        route.abort()
+    else:
+        route.continue_()
+
+
+def watched(context: BrowserContext, server: str, *, outages: bool = False) -> tuple[Page, list[str]]:
     """A page, and what it complains about or asks of strangers."""
+    if not outages:
+        context.route(re.compile(r"/runs$"), without_outages)
     page, troubles = context.new_page(), []
     page.on("console", lambda m: troubles.append(f"console: {m.text}") if m.type == "error" else None)
     page.on("pageerror", lambda e: troubles.append(f"page: {e}"))
@@ -60,13 +71,15 @@ def watched(context: BrowserContext, server: str) -> tuple[Page, list[str]]:
 
 
 @pytest.fixture
-def new_page(browser: Browser, server: str) -> Iterator[Callable[..., Page]]:
-    """Make pages of 1280 x 800; all of them are checked for troubles at the end."""
+def new_page(browser: Browser, server: str, request: pytest.FixtureRequest) -> Iterator[Callable[..., Page]]:
+    """Make pages of 1280 x 800; all of them are checked for troubles at the end. ``FOLLOWS_OUTAGES`` in a module: its pages work
+    out the outages of the model after every edit."""
     contexts, lists = [], []
+    outages = getattr(request.module, "FOLLOWS_OUTAGES", False)
 
     def make(**options: Any) -> Page:
         context = browser.new_context(viewport={"width": 1280, "height": 800}, **options)
-        page, troubles = watched(context, server)
+        page, troubles = watched(context, server, outages=outages)
         contexts.append(context)
         lists.append(troubles)
         return page

@@ -10,6 +10,8 @@ from tools.served import show
 from tests.browser.test_accessibility import violations
 from tests.browser.test_harmonics import chosen, run
 
+FOLLOWS_OUTAGES = True
+
 
 def test_the_worst_outage_is_found_shown_and_helped(bench: Page) -> None:
     badge = bench.get_by_test_id("security")
