@@ -141,9 +141,14 @@ def spectrum(page: Page) -> None:
     page.wait_for_timeout(400)
 
 
+def followed(page: Page) -> None:
+    """The bench as it opens, once its outages are worked out."""
+    page.wait_for_selector("[data-testid=security][data-state=bad]", timeout=120_000)
+
+
 def outages(page: Page) -> None:
     """Outage by element, and above it the network after the loss that the demonstration is planted with."""
-    page.wait_for_selector("[data-testid=security][data-state=bad]", timeout=120_000)
+    followed(page)
     show(page, "Outages")
     page.get_by_role("button", name="Half of the height").click()
     run_study(page)
@@ -253,8 +258,8 @@ def compare_schemes(page: Page) -> None:
 
 
 SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
-    ("bench-light", "light", lambda page: None),
-    ("bench-dark", "dark", lambda page: None),
+    ("bench-light", "light", followed),
+    ("bench-dark", "dark", followed),
     ("finding", "light", bench_worst),
     ("tables", "light", tables),
     ("not-solved", "light", unsolved),
