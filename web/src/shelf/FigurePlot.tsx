@@ -87,6 +87,7 @@ function Curves({ figure }: { figure: Figure }) {
       const last = s.y.findLast(isFigure)
       return last === undefined ? 0 : y(last)
     }),
+    size.height - 8,
   )
   const long = !named && figure.series.some((s) => (s.drawn ?? 'line') === 'line' && s.x.length > MOST_MARKS)
   // Words that would run into each other are shortened, and left out where nothing readable would be left.
@@ -339,13 +340,18 @@ function pathOf(points: readonly Point[], x: (v: number) => number, y: (v: numbe
     .join('')
 }
 
-/** Heights of the names at the ends, moved apart where they would cover each other. */
-function spreadOut(heights: readonly number[]): number[] {
+/** Heights of the names at the ends, moved apart where they would cover each other, and up again from below the plot. */
+function spreadOut(heights: readonly number[], lowest: number): number[] {
   const order = heights.map((_, i) => i).sort((a, b) => heights[a]! - heights[b]!)
   const found = [...heights]
   for (let k = 1; k < order.length; k++) {
     const above = found[order[k - 1]!]!
     if (found[order[k]!]! - above < 13) found[order[k]!] = above + 13
+  }
+  let below = lowest
+  for (const k of order.toReversed()) {
+    found[k] = Math.min(found[k]!, below)
+    below = found[k]! - 13
   }
   return found
 }
