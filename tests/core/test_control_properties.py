@@ -192,10 +192,10 @@ def test_the_method_set_in_the_network_is_the_one_that_solves(method: str) -> No
 
 
 def test_an_unsettled_control_is_said(monkeypatch: pytest.MonkeyPatch) -> None:
+    from vastmesh.core.flow.balanced import _settle
     from vastmesh.core.flow.balanced._controls import _all
-    from vastmesh.core.results.state.balanced import _live
 
-    monkeypatch.setattr(_live, "MOST_ROUNDS", 1)
+    monkeypatch.setattr(_settle, "MOST_ROUNDS", 1)
     monkeypatch.setattr(_all, "MOST_ROUNDS", 1)
     result = run_load_flow(chain(3))
     assert any("had not settled after 1 rounds" in n for n in result.account.notes)

@@ -48,7 +48,7 @@ def test_every_folder_has_its_level() -> None:
 def test_the_guide_tells_the_desks_and_keys_that_there_are() -> None:
     registry = (WEB / "shelf" / "registry.ts").read_text()
     desks = re.findall(r"label: '(\w+)', about: '[^']*', keys: '(\d)'", registry)
-    assert len(desks) == 6
+    assert len(desks) == 7
     guide = (ROOT / "docs" / "guide.md").read_text()
     line = next(x for x in guide.splitlines() if x.startswith("| `1` `2`"))
     assert [k for _, k in desks] == re.findall(r"`(\d)`", line)
@@ -61,6 +61,6 @@ def test_the_guide_tells_the_desks_and_keys_that_there_are() -> None:
     keys = guide[guide.index("## Keys") :]
     for key in views:
         assert f"`{key}`" in keys, (key, views[key])
-    for view in re.findall(r"\*(?:Now|Studies|Optimise|Decide|Model|Record) → ([\w ]+)\*", guide):
+    for view in re.findall(r"\*(?:Now|Studies|Limits|Optimise|Decide|Model|Record) → ([\w ]+)\*", guide):
         known = {s.label for s in STUDIES.values()}  # a study without a view of its own has a page
         assert view in known or any(f"label: '{view}'" in f.read_text() for f in WEB.rglob("*.view.tsx")), view
