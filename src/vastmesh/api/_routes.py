@@ -448,21 +448,23 @@ async def import_types(request: Request, one: One, base_revision: Revision, file
 
     def work() -> Outcome:
         items = read_types(data, file_name, rows)
-        known = [i for i in items if i["id"] in one.network]
-        changes: list[Change] = [Add(item=i) for i in items if i["id"] not in one.network]
-        changes += [Update(id=i["id"], values={f: v for f, v in i.items() if f not in ("kind", "id")}) for i in known]
-        return one.change(base_revision, f"Import {len(items)} types", changes)
+        return one.change(base_revision, f"Import {len(items)} types", _added_or_replaced(one, items))
 
     return _render.Json(_render.outcome(await run_in_threadpool(work)))
 
 
-def _taken_up(one: LiveSession, base_revision: int, read: Any, more: Sequence[str] = ()) -> Response:
-    """Profiles added, or put in place of those of the same things."""
-    items = read.items
+def _added_or_replaced(one: LiveSession, items: Sequence[dict[str, Any]]) -> list[Change]:
+    """Changes by which items come in, in place of those that have their ids."""
     known = [i for i in items if i["id"] in one.network]
     changes: list[Change] = [Add(item=i) for i in items if i["id"] not in one.network]
-    changes += [Update(id=i["id"], values={f: v for f, v in i.items() if f not in ("kind", "id")}) for i in known]
-    done = one.change(base_revision, f"Import {len(items)} {'profile' if len(items) == 1 else 'profiles'}", changes)
+    return changes + [Update(id=i["id"], values={f: v for f, v in i.items() if f not in ("kind", "id")}) for i in known]
+
+
+def _taken_up(one: LiveSession, base_revision: int, read: Any, more: Sequence[str] = ()) -> Response:
+    """Profiles added, or put in place of those of the same things."""
+    count = len(read.items)
+    label = f"Import {count} {'profile' if count == 1 else 'profiles'}"
+    done = one.change(base_revision, label, _added_or_replaced(one, read.items))
     return _render.Json(_render.outcome(done) | {"notes": [*more, *read.notes]})
 
 

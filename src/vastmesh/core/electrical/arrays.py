@@ -117,6 +117,16 @@ class NetArrays:
         return np.asarray(self.base_mva * 1e3 / (np.sqrt(3) * self.bus_kv))
 
 
+def with_rows(table: Columns, **values: Any) -> Columns:
+    """A table with further rows of no element: columns that are given, zero elsewhere; ``bus`` says how many."""
+    count = len(values["bus"])
+    more = {c: np.zeros(count, x.dtype) for c, x in table.items()}
+    more["element"][:] = -1
+    for name, value in values.items():
+        more[name][:] = value
+    return {c: np.concatenate([x, more[c]]) for c, x in table.items()}
+
+
 def stack(name: str, parts: Sequence[Columns]) -> Columns:
     """One table from the columns that several stamps gave, with defaults where a stamp gave none."""
     columns: Columns = {}

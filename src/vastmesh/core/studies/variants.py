@@ -9,12 +9,12 @@ import numpy as np
 
 from ..electrical import NetArrays, apply_condition, compile_network, trace
 from ..electrical.admittance import two_ports
-from ..electrical.arrays import Bools, Complexes, Floats, Ints
+from ..electrical.arrays import Bools, Complexes, Floats, Ints, with_rows
 from ..flow import Ending
 from ..flow.balanced import LoadFlowOptions, Problem, State
 from ..network import Condition, Network
-from ..results import loading_allowed, voltage_bands
 from ..results.state import LiveLoadFlow
+from .judge import Judge
 
 _QUIET = ("tap", "phase", "bank", "curve")
 
@@ -66,20 +66,10 @@ class Variants:
         self.volts: Floats = found.reading.volts if found is not None else np.ones(arrays.n_bus)
         self.phasors: Complexes = found.reading.v0 if found is not None else np.ones(arrays.n_bus, np.complex128)
         self._ports = two_ports(self.arrays.tables["branch"])
-        self._most = self._limits()
-        bands = voltage_bands(seen, condition.limit_set, arrays.bus_id, arrays.bus_kv)
-        bands = np.column_stack([np.nan_to_num(bands[:, 0], nan=-np.inf), np.nan_to_num(bands[:, 1], nan=np.inf)])
-        self._low, self._high = bands.T
+        limits = Judge(seen, self.arrays).limits[condition.limit_set]
+        self._most = limits.most_from, limits.most_to
+        self._low, self._high = np.nan_to_num(limits.low, nan=-np.inf), np.nan_to_num(limits.high, nan=np.inf)
         self.count = 0
-
-    def _limits(self) -> tuple[Floats, Floats]:
-        """Most current at the from and to ends of every branch, per unit; inf where none."""
-        b, amps = self.arrays.tables["branch"], self.arrays.base_current_a()
-        ids = [self.arrays.element_id[e] for e in b["element"].tolist()]
-        share = np.array([loading_allowed(self.network[i], self.condition.limit_set) for i in ids])
-        found = [share * b[f"rating_{end}_a"] / amps[b[end]] for end in ("from", "to")]
-        frm, to = (np.where(np.isfinite(m) & (m > 0), m, np.inf) for m in found)
-        return frm, to
 
     def measure(
         self, closed: Bools | None = None, out: Ints | None = None, shunts: Sequence[tuple[int, complex]] = (),
@@ -104,12 +94,12 @@ class Variants:
         if closed is not None:
             tables["switch"] = {**tables["switch"], "closed": closed}
         if powers:
-            load = tables["load"]
-            more = {c: np.zeros(len(powers), x.dtype) for c, x in load.items()}
-            more["element"][:] = -1
-            more["bus"][:] = [bus for bus, _ in powers]
-            more["p"][:], more["q"][:] = [-s.real for _, s in powers], [-s.imag for _, s in powers]
-            tables["load"] = {c: np.concatenate([x, more[c]]) for c, x in load.items()}
+            tables["load"] = with_rows(
+                tables["load"],
+                bus=[bus for bus, _ in powers],
+                p=[-s.real for _, s in powers],
+                q=[-s.imag for _, s in powers],
+            )
         if shunts:
             y = tables["shunt"]["y"].copy()
             for bus, value in shunts:

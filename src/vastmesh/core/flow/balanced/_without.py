@@ -90,16 +90,11 @@ class Without:
         self._place = np.full(len(self.arrays.tables["branch"]["element"]), -1)
         self._place[live] = np.arange(len(live))
         self._back = np.argsort(problem.by_rows, kind="stable")
-        self._refs = solution.targets.node_type == REF
         self.bridges = _Bridges.of(problem.n, problem.branch_from, problem.branch_to)
         self._rows = self._rows_of_elements()
         self._targets = problem.targets(self.arrays)
         self._of_element = {e: i for i, e in enumerate(self.arrays.element_id)}
         self._bus = {b: i for i, b in enumerate(self.arrays.bus_id)}
-
-    def knows(self, ident: str) -> bool:
-        """Whether an id is that of a bus or an element in the equations."""
-        return ident in self._bus or ident in self._of_element
 
     def _rows_of_elements(self) -> dict[int, list[tuple[str, int]]]:
         """Where each element and, by numbers beyond them, each bus stands in the tables."""

@@ -82,7 +82,6 @@ class Helped:
 
 
 KINDS = ("switching", "tap", "redispatch", "shedding")
-Tried = Callable[..., Measured | None]
 
 
 def lost(condition: Condition, loss: Loss) -> Condition:

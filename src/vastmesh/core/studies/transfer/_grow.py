@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from ...electrical import NetArrays, TwoPorts
-from ...electrical.arrays import SLACK, Complexes, Floats, Ints
+from ...electrical.arrays import SLACK, Complexes, Floats, Ints, with_rows
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
 from ...flow.balanced import LoadFlowOptions, Path, Point, Problem, Solution, Without
@@ -134,10 +134,7 @@ class Way:
         load = dict(a.tables["load"])
         mine = np.array([int(b) in takes for b in load["bus"].tolist()], np.bool_) & (load["p"] > 0)
         if pair.added is not None and len(takes) == 1:
-            more = {c: np.zeros(1, x.dtype) for c, x in load.items()}
-            more["element"][:], more["bus"][:] = -1, takes.pop()
-            more["p"][:], more["q"][:] = most * pair.added.real, most * pair.added.imag
-            load = {c: np.concatenate([x, more[c]]) for c, x in load.items()}
+            load = with_rows(load, bus=[takes.pop()], p=most * pair.added.real, q=most * pair.added.imag)
         elif mine.any():
             share = np.zeros(len(mine))
             share[mine] = most / mine.sum() if equal else most * load["p"][mine] / load["p"][mine].sum()
@@ -145,9 +142,7 @@ class Way:
             factor[mine] = 1 + share[mine] / load["p"][mine]
             load["p"], load["q"] = load["p"] * factor, load["q"] * factor
         elif len(takes) == 1:
-            more = {c: np.zeros(1, x.dtype) for c, x in load.items()}
-            more["element"][:], more["bus"][:], more["p"][:] = -1, takes.pop(), most
-            load = {c: np.concatenate([x, more[c]]) for c, x in load.items()}
+            load = with_rows(load, bus=[takes.pop()], p=most)
         else:
             return None
         machine = dict(a.tables["injection"])

@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from ...electrical import compile_network
-from ...electrical.arrays import SLACK, Floats
+from ...electrical.arrays import SLACK, Floats, with_rows
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
 from ...flow.balanced import LoadFlowOptions, Problem, State, Without
@@ -40,13 +40,9 @@ class Held:
         self.normal_pu = float(solution.attempt.state.v[start.pattern.row[self.row]]) if self.solved else np.nan
         machine = arrays.tables["injection"]
         self.held = bool(np.any((machine["bus"] == self.row) & (machine["control"] != 0)))
-        more = {c: np.zeros(1, x.dtype) for c, x in machine.items()}
-        more["element"][:], more["bus"][:], more["control"][:], more["weight"][:] = -1, self.row, 1, 1.0
-        more["q_min"][:], more["q_max"][:] = -1e6, 1e6
         # One that holds the bus already gives its place to the one without limits: what both give together is told.
         own = (machine["bus"] == self.row) & (machine["control"] == 1)
-        self.own = own
-        table = {c: np.concatenate([x, more[c]]) for c, x in machine.items()}
+        table = with_rows(machine, bus=[self.row], control=1, weight=1.0, q_min=-1e6, q_max=1e6)
         table["control"] = np.where(np.append(own, False), 0, table["control"])
         table["q"] = np.where(np.append(own, False), 0.0, table["q"])
         self._arrays = replace(arrays, tables={**arrays.tables, "injection": table})

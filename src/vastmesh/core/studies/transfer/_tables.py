@@ -164,7 +164,9 @@ def answer(given: tuple[Inputs, LimitTableOptions], part: Mapping[str, int], pro
             value = subject.now + found.mw
             if subject.kind == "interface":
                 # What is set is the power before the outage: the transfer that is survived, seen without it.
-                whole = replace_whole(state, subject, asked, found.mw)
+                if 0 not in ways:
+                    ways[0] = Way(state.without, state.judge, None, state.live)
+                whole = before_it(ways[0], subject, asked, found.mw)
                 value = whole if np.isfinite(whole) else value
             if value < best[0]:
                 best = (value, found.kind, found.where, found.value, k)
@@ -188,16 +190,15 @@ def answer(given: tuple[Inputs, LimitTableOptions], part: Mapping[str, int], pro
     }
 
 
-def replace_whole(state: State, subject: Subject, asked: TransferOptions, mw: float) -> float:
+def before_it(way: Way, subject: Subject, asked: TransferOptions, mw: float) -> float:
     """Power of an interface with so much more carried, without any outage."""
     if mw <= 0 or subject.pair is None:
         return subject.now
-    way = Way(state.without, state.judge, None, state.live)
     free = asked.model_copy(update={"most_mw": mw, "thermal": False, "voltage": False})
     found = way.follow(subject.pair, free)
     if found.v is None or found.kind != "nothing":
         return float("nan")
-    return flow_through(state.without, subject.members, found.v, way.ports())
+    return flow_through(way.without, subject.members, found.v, way.ports())
 
 
 def join(
