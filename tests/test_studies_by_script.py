@@ -12,6 +12,7 @@ from vastmesh import Draft
 from vastmesh.cli import main
 from vastmesh.core.errors import InvalidFields, VastMeshError
 from vastmesh.core.network import Condition
+from vastmesh.core.network.elements.profile import pack
 from vastmesh.core.studies import STUDIES
 
 
@@ -23,6 +24,8 @@ def street() -> Draft:
     net.source("Head")
     net.line("Head", "End", length_km=0.3, conductors="ABCN", type="Al 4×150 XLPE 0.4 kV cable")
     net.load("End", active_power_mw=0.018, power_factor=0.97, conductors="AN", spectrum="LED lighting")
+    net.add("interface", name="Street lamps", members=("Line Head - End",))
+    net.add("profile", name="Evenings", packed=pack([0.2, 0.5, 1.0, 0.7]))
     return net
 
 
@@ -52,6 +55,7 @@ OPTIONS: dict[str, dict[str, Any]] = {
     "open_points": {"loops": "none"},
     "placing": {"above_kv": 0.1, "step_mvar": 0.01, "most": 1},
     "sweep": {"start": 0.5, "stop": 1.0, "steps": 3}, "sensitivities": {"bus": "End"}, "balancing": {"feeder": "Line Head - End"},
+    "reactive": {"bus": "End"}, "headroom": {"from_kv": 0.1}, "limit_table": {"outages": "none", "most_mw": 0.05},
     "scan": {"bus": "End", "to_hz": 500}, "filter_design": {"bus": "End", "size": "entered", "mvar": 0.1},
     "emission_limits": {"bus": "End"},
     "filter_search": {"bus": "End", "sizes": 2, "most_steps": 1},

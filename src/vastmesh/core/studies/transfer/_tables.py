@@ -122,7 +122,7 @@ def flow_through(without: Without, members: Sequence[tuple[str, float]], v: Comp
 
 
 def plan(inputs: Inputs, options: LimitTableOptions) -> list[dict[str, int]]:
-    if options.of != "plants" and not inputs.network.of(Interface) and options.of == "interfaces":
+    if options.of == "interfaces" and not inputs.network.of(Interface):
         text = "there is no interface; add one to the model, or ask for plants"
         raise InvalidFields([FieldProblem("options", "of", options.of, text)])
     return [{"case": k} for k in range(len(cases(inputs, options.over)))]
