@@ -100,6 +100,9 @@ const BESIDE = new Set([
   'current_limits',
   'outage',
   'outage_rule',
+  'common_failure',
+  'interruption_cost',
+  'growth',
 ])
 
 function About({ item }: { item: Item }) {

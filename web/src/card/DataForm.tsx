@@ -36,6 +36,7 @@ const GROUPS: readonly (readonly [string, string])[] = [
   ['earth', 'Neutral earthing'],
   ['sequence', 'Zero sequence and fault data'],
   ['harmonics', 'Harmonics'],
+  ['reliability', 'Failures and interruptions'],
   ['identity', 'Name, note and documents'],
   ['place', 'Symbol and place'],
 ]

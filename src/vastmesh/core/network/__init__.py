@@ -27,6 +27,7 @@ from .elements.outages import Outage, OutageRule
 from .elements.protection import CurrentTransformer, Relay
 from .elements.reactor import SeriesReactor
 from .elements.regulator import Regulator
+from .elements.reliability import CommonFailure, Growth, InterruptionCost
 from .elements.remarks import Acknowledgement, Backdrop
 from .elements.rules import Condition, Settings, VoltageLimits
 from .elements.shunt import Shunt
@@ -83,6 +84,7 @@ __all__ = [
     "Bus",
     "Change",
     "Clash",
+    "CommonFailure",
     "Condition",
     "CurrentLimits",
     "CurrentTransformer",
@@ -96,9 +98,11 @@ __all__ = [
     "Generator",
     "GrowOptions",
     "Grown",
+    "Growth",
     "HarmonicLevels",
     "InductionMotor",
     "Interface",
+    "InterruptionCost",
     "Inverter",
     "Item",
     "Layered",

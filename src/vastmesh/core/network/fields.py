@@ -26,7 +26,7 @@ means: contains what follows."""
 LEAST = {
     "%": 1e-6, "1": 1e-6, "A": 1e-3, "MVA": 1e-6, "MW": 1e-6, "VA": 1e-3, "kA": 1e-6, "kV": 1e-3, "kW": 1e-6, "km": 1e-6,
     "mm": 1e-4, "p.u.": 1e-3, "s": 1e-6, "°": 1e-3, "Ω": 1e-6, "Ω/km": 1e-6, "Ω·m": 1e-3, "V": 1e-3, "Hz": 1.0, "m": 1e-4,
-    "Mvar": 1e-6, "µF": 1e-6, "mH": 1e-9, "1/h": 1e-6,
+    "Mvar": 1e-6, "µF": 1e-6, "mH": 1e-9, "1/h": 1e-6, "h": 1e-3, "a": 1e-3,
 }  # fmt: skip
 
 
@@ -191,9 +191,9 @@ def specs(model: type[BaseModel]) -> dict[str, FieldSpec]:
 
 @cache
 def _specs(model: type[BaseModel]) -> dict[str, FieldSpec]:
-    return {
-        name: _spec(name, info) for name, info in model.model_fields.items() if name not in ("kind", "id", "origins")
-    }
+    found = {n: _spec(n, info) for n, info in model.model_fields.items() if n not in ("kind", "id", "origins")}
+    # What many kinds inherit stands after what makes each of them.
+    return dict(sorted(found.items(), key=lambda f: f[1].group == "reliability"))
 
 
 def _spec(name: str, info: FieldInfo) -> FieldSpec:

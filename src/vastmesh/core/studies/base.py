@@ -128,6 +128,7 @@ class Study:
     under the options it was asked with. ``split``: how it comes apart
     into parts. ``ends_with_best``: asked to stop it answers with the best so far, which may take some seconds.
     ``desk``: where its page stands: among the questions about the network, among those about what it survives and can carry,
+    about how reliable it is,
     among those that look for the best, or beside
     the schemes, where its answer is what to build or allow. ``cause``: of a finding at an
     element by a quantity, with what was tried and helps.
@@ -143,7 +144,7 @@ class Study:
     explain: Explain | None = None
     split: Split | None = None
     ends_with_best: bool = False
-    desk: Literal["studies", "limits", "optimise", "decide"] = "studies"
+    desk: Literal["studies", "limits", "reliability", "optimise", "decide"] = "studies"
     cause: Causes | None = None
 
 

@@ -35,9 +35,21 @@ class Measured:
     fed: int
 
 
+@dataclass(frozen=True)
+class Stand:
+    """A state in full. ``v``: complex p.u., zero where dead, (n_bus,); ``live``: buses that have a supply; ``used``: current over
+    what is allowed, and ``kept``: what is in service, of every branch row, (n_branch,)."""
+
+    v: Complexes
+    live: Bools
+    used: Floats
+    kept: Bools
+    losses_mw: float
+
+
 class Variants:
     """Automatic controls stay where the load flow leaves them. ``arrays``: as they are; ``live``: buses that have a supply;
-    ``volts``, ``phasors``: voltages as they are, p.u."""
+    ``volts``, ``phasors``: voltages as they are, p.u.; ``low``, ``high``: those allowed."""
 
     def __init__(self, network: Network, condition: Condition) -> None:
         found = LiveLoadFlow(network).linearise(condition)
@@ -68,13 +80,13 @@ class Variants:
         self._ports = two_ports(self.arrays.tables["branch"])
         limits = Judge(seen, self.arrays).limits[condition.limit_set]
         self._most = limits.most_from, limits.most_to
-        self._low, self._high = np.nan_to_num(limits.low, nan=-np.inf), np.nan_to_num(limits.high, nan=np.inf)
+        self.low, self.high = np.nan_to_num(limits.low, nan=-np.inf), np.nan_to_num(limits.high, nan=np.inf)
         self.count = 0
 
-    def measure(
+    def state(
         self, closed: Bools | None = None, out: Ints | None = None, shunts: Sequence[tuple[int, complex]] = (),
         boosts: Sequence[tuple[int, int, float]] = (), powers: Sequence[tuple[int, complex]] = (),
-    ) -> Measured | None:  # fmt: skip
+    ) -> Stand | None:  # fmt: skip
         """With switches ``closed`` (n_switch,), branch rows ``out`` out of service, admittances and powers
         per unit added at bus rows, and the voltage behind an end (0 from, 1 to) of branch rows raised by a factor; None where
         the load flow has no solution."""
@@ -123,11 +135,24 @@ class Variants:
         p, f, t = ports, branch["from"][kept], branch["to"][kept]
         i_f, i_t = p.ff[kept] * v[f] + p.ft[kept] * v[t], p.tf[kept] * v[f] + p.tt[kept] * v[t]
         losses = float((v[f] * np.conj(i_f) + v[t] * np.conj(i_t)).real.sum() * arrays.base_mva)
-        used = np.maximum(np.abs(i_f) / self._most[0][kept], np.abs(i_t) / self._most[1][kept])
+        used = np.zeros(len(branch["element"]))
+        used[kept] = np.maximum(np.abs(i_f) / self._most[0][kept], np.abs(i_t) / self._most[1][kept])
+        return Stand(v, live, used, kept, losses)
+
+    def measure(
+        self, closed: Bools | None = None, out: Ints | None = None, shunts: Sequence[tuple[int, complex]] = (),
+        boosts: Sequence[tuple[int, int, float]] = (), powers: Sequence[tuple[int, complex]] = (),
+    ) -> Measured | None:  # fmt: skip
+        """What :meth:`state` comes to with the same arguments, in a few figures; None where it has no solution."""
+        found = self.state(closed, out, shunts, boosts, powers)
+        if found is None:
+            return None
+        branch, live = self.arrays.tables["branch"], found.live
+        used = found.used[found.kept]
         worst = int(np.argmax(used)) if len(used) else 0
-        size = np.abs(v[live])
-        below, above = self._low[live] - size, size - self._high[live]
+        size = np.abs(found.v[live])
+        below, above = self.low[live] - size, size - self.high[live]
         excess = float(np.maximum(used - 1, 0).sum() + np.maximum(below, 0).sum() + np.maximum(above, 0).sum())
-        where = self.arrays.element_id[branch["element"][kept][worst]] if len(used) else ""
-        return Measured(losses, 100 * float(used.max(initial=0.0)), where, excess, float(size.min()), float(size.max()),
+        where = self.arrays.element_id[branch["element"][found.kept][worst]] if len(used) else ""
+        return Measured(found.losses_mw, 100 * float(used.max(initial=0.0)), where, excess, float(size.min()), float(size.max()),
                         int((self.live & ~live).sum()), int(live.sum()))  # fmt: skip

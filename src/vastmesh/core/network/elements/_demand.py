@@ -50,6 +50,12 @@ class Demand(Element):
         "Class", "Kind of customer; conditions scale demand by it", default="domestic", typical=True
     )
     customers: int = quantity("Customers", "Number of customers supplied", unit="1", default=1, ge=0, le=10_000_000)
+    average_pct: float | None = quantity(
+        "Average demand", "Over a year, of its active power; by the profile of its class when blank", unit="%", ge=0, le=100,
+        group="reliability",
+    )  # fmt: skip
+    priority: int = quantity("Priority", "1 is supplied again first, 5 last", unit="1", default=3, ge=1, le=5,
+                             group="reliability")  # fmt: skip
 
     along: str | None = reference(
         "Spread along", "Line from or to its bus along which it is spread evenly; all of it at the bus when blank", to="line",

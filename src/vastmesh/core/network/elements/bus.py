@@ -3,10 +3,11 @@ from __future__ import annotations
 from typing import Literal
 
 from ..fields import choice, place, quantity, reference
-from ..items import Element, Role
+from ..items import Role
+from ._failing import Failing
 
 
-class Bus(Element):
+class Bus(Failing):
     """A node of the network at which equipment is connected, with one nominal voltage."""
 
     label, plural = "Bus", "Buses"

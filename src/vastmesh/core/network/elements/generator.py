@@ -6,8 +6,9 @@ from typing import Literal, Self
 from pydantic import model_validator
 
 from ..fields import choice, quantity, reference
-from ..items import Element, Role
+from ..items import Role
 from ._control import held_bus, participation
+from ._failing import Failing
 from ._market import (
     Capability,
     CostBlocks,
@@ -32,7 +33,7 @@ from ._market import (
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance
 
 
-class Generator(Element):
+class Generator(Failing):
     """A generator with set active power that controls either voltage or reactive power."""
 
     label, plural = "Generator", "Generators"

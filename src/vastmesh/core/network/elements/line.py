@@ -5,7 +5,8 @@ from typing import Annotated, Any, Literal, Self
 from pydantic import Field, model_validator
 
 from ..fields import catalogue_type, choice, quantity, reference
-from ..items import Element, Origin, Role
+from ..items import Origin, Role
+from ._failing import Failing, Gear, brief_failures, failures, gear
 from ._harmonics import ResistanceTable, resistance_table
 
 _BY_GEOMETRY = {
@@ -24,7 +25,7 @@ Bend = tuple[Annotated[float, Field(ge=-180, le=180)], Annotated[float, Field(ge
 Route = Annotated[tuple[Bend, ...], Field(max_length=2000)]
 
 
-class Line(Element):
+class Line(Failing):
     """An overhead line or cable between two buses of one nominal voltage.
 
     Its constants are entered, taken from a catalogue type, or computed from a geometry.
@@ -153,6 +154,19 @@ class Line(Element):
         typical=True, group="harmonics",
     )  # fmt: skip
     resistance_table: ResistanceTable | None = resistance_table()
+    failure_rate: float | None = failures(
+        "Permanent failures by length; typical of its construction when blank", unit="1/(km·a)"
+    )
+    temporary_rate: float | None = brief_failures(
+        "Failures by length that are over once it has been without voltage for a moment; typical of its construction when blank",
+        unit="1/(km·a)",
+    )
+    from_gear: Gear | None = gear("from end")
+    to_gear: Gear | None = gear("to end")
+    indicator: bool = choice(
+        "Fault indicator", "Tells that fault current has passed: faults in its section are found sooner", default=False,
+        group="reliability",
+    )  # fmt: skip
 
     @model_validator(mode="after")
     def _has_impedance(self) -> Self:

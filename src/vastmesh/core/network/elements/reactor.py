@@ -5,10 +5,11 @@ from typing import Literal, Self
 from pydantic import model_validator
 
 from ..fields import quantity, reference
-from ..items import Element, Role
+from ..items import Role
+from ._failing import Failing
 
 
-class SeriesReactor(Element):
+class SeriesReactor(Failing):
     """A reactor between two buses of one nominal voltage that limits current."""
 
     label, plural = "Series reactor", "Series reactors"

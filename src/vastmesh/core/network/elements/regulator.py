@@ -5,8 +5,9 @@ from typing import Literal, Self
 from pydantic import model_validator
 
 from ..fields import choice, quantity, reference
-from ..items import Element, Role
+from ..items import Role
 from ._control import compensation, continuous, delay, held_bus
+from ._failing import Failing
 from ._market import optimised
 from ._phases import Taps, check_phase_taps, phase_tap, taps
 
@@ -14,7 +15,7 @@ _AUTO = {"automatic": (True,)}
 _PER_PHASE = {"taps": ("per_phase",)}
 
 
-class Regulator(Element):
+class Regulator(Failing):
     """A line voltage regulator: an autotransformer in the line that raises or lowers the voltage in steps."""
 
     label, plural = "Voltage regulator", "Voltage regulators"

@@ -5,7 +5,7 @@ from typing import Annotated, Literal, Self
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ..changes import Change, touched_fields
-from ..fields import choice, quantity
+from ..fields import choice, quantity, reference
 from ..items import Item
 
 
@@ -36,6 +36,10 @@ class Scheme(Item):
                          "counts", unit="1", default=1, ge=1, le=10_000)  # fmt: skip
     cost_k: float | None = quantity("Cost", "Of carrying it out, in thousands", unit="k", ge=0, le=1e9)
     year: int | None = quantity("In service", "Year in which it is to be in service", unit="1", ge=1900, le=2200)
+    yearly_cost_k: float | None = quantity("Yearly cost", "Of operating it, in thousands", unit="k", ge=0, le=1e9)
+    life_years: int = quantity("Life", "Years it serves; what is left of it at the end counts as its residual value", unit="1",
+                               default=40, ge=1, le=200, typical=True)  # fmt: skip
+    needs: str | None = reference("Needs", "Scheme without which it cannot be carried out", to="scheme", default=None)
     note: Annotated[str, Field(max_length=4000)] = choice("Note", "Free text", default="")
     changes: Annotated[tuple[SchemeChange, ...], Field(max_length=20_000)] = choice(
         "Changes", "What it changes, in order", default=()

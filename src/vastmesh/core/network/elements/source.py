@@ -7,8 +7,9 @@ from pydantic import model_validator
 
 from ...catalogue import source_from_ohm
 from ..fields import catalogue_type, choice, quantity, reference
-from ..items import Element, Item, Role
+from ..items import Item, Role
 from ._control import participation
+from ._failing import Failing
 from ._market import (
     CostBlocks,
     check_powers,
@@ -24,7 +25,7 @@ from ._market import (
 from ._neutral import Earthing, earthing
 
 
-class Source(Element):
+class Source(Failing):
     """The strong network behind a boundary. In load flow it holds voltage and angle at its bus."""
 
     label, plural = "Source", "Sources"

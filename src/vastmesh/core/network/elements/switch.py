@@ -5,12 +5,13 @@ from typing import Literal, Self
 from pydantic import model_validator
 
 from ..fields import catalogue_type, choice, quantity, reference
-from ..items import Element, Role
+from ..items import Role
+from ._failing import Failing
 
 _TRIP = {"device": ("breaker",)}
 
 
-class Switch(Element):
+class Switch(Failing):
     """A switching device between two buses: a perfect connection when closed, none when open."""
 
     label, plural = "Switch", "Switches"
@@ -52,6 +53,22 @@ class Switch(Element):
                                      group="protection", when=_TRIP)  # fmt: skip
     earth_s: float | None = quantity("Earth fault, delay", "Definite delay", unit="s", ge=0, le=5, group="protection",
                                      when=_TRIP)  # fmt: skip
+
+    operated: Literal["manual", "remote", "automatic"] | None = choice(
+        "Operated", "By hand, from the control room, or by itself once its side has lost supply; when blank, a breaker from the "
+        "control room, others by hand", default=None,
+        group="reliability",
+    )  # fmt: skip
+    clears: bool = choice("Clears faults", "Its protection trips it; a breaker used to couple only need not", default=True,
+                          group="reliability", when=_TRIP)  # fmt: skip
+    recloses: bool = choice("Recloses", "By itself after it has cleared a fault, so that temporary ones pass", default=False,
+                            group="reliability", when=_TRIP)  # fmt: skip
+    fails_pct: float | None = quantity("Fails to operate", "Share of the times it is needed; as the study says when blank",
+                                       unit="%", ge=0, le=100, group="reliability")  # fmt: skip
+    indicator: bool = choice(
+        "Fault indicator", "Tells that fault current has passed: faults beside it are found sooner", default=False,
+        group="reliability",
+    )  # fmt: skip
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:

@@ -7,12 +7,13 @@ from pydantic import model_validator
 
 from ...catalogue import r_and_x, typical_x_over_r
 from ..fields import choice, quantity, reference
-from ..items import Element, Role
+from ..items import Role
+from ._failing import Failing
 from ._harmonics import ResistanceTable, eddy, resistance_table
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance
 
 
-class ThreeWinding(Element):
+class ThreeWinding(Failing):
     """A three-winding transformer, described by its name plate; taps on the HV winding."""
 
     label, plural = "Three-winding transformer", "Three-winding transformers"

@@ -8,8 +8,9 @@ from pydantic import model_validator
 
 from ...catalogue import COOLING, r_and_x, typical_x_over_r, zero_sequence_share
 from ..fields import catalogue_type, choice, quantity, reference
-from ..items import Conductors, Element, Role
+from ..items import Conductors, Role
 from ._control import compensation, continuous, delay, held_bus
+from ._failing import Failing, Gear, gear
 from ._harmonics import ResistanceTable, eddy, resistance_table
 from ._market import optimised
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance, other_of_pair
@@ -25,7 +26,7 @@ _AUTO = {"regulates": (True,)}
 _HOLDS_FLOW = {"holds_flow": (True,)}
 
 
-class Transformer(Element):
+class Transformer(Failing):
     """A two-winding transformer or auto-transformer, described by its name plate.
 
     The leakage impedance sits on the side without the tap changer (the HV side when there is
@@ -153,6 +154,8 @@ class Transformer(Element):
     )  # fmt: skip
     resistance_table: ResistanceTable | None = resistance_table()
     eddy_pct: float | None = eddy()
+    hv_gear: Gear | None = gear("HV side")
+    lv_gear: Gear | None = gear("LV side")
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:

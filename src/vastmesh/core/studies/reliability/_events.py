@@ -1,0 +1,244 @@
+"""Everything that interrupts somebody: which elements, how often, and the story of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from ...errors import FieldProblem, InvalidFields
+from ...network import Bus, CommonFailure, Element, Item, Network, Source, Switch
+from ...network.elements._failing import Failing
+from ...network.failures import Failures, failures_of
+from ..base import Inputs, Progress
+from ._capacity import Capacity
+from ._demand import supplied
+from ._graph import Rules, graph_of
+from ._options import Course
+from ._play import Play, Story
+
+HOURS = 8760.0
+KINDS = ("failure", "temporary", "planned", "stuck", "overlap", "common")
+SAID = {
+    "failure": "Permanent failures", "temporary": "Temporary failures", "planned": "Planned outages",
+    "stuck": "What fails to operate", "overlap": "Two at once", "common": "Common failures",
+}  # fmt: skip
+_CHUNK, _PAIRS, _MOST_PAIRS = 200, 4000, 400_000
+
+
+@dataclass(frozen=True)
+class Event:
+    """``per_year``: how often; ``repair_h``: how long those wait who wait for the repair; ``elements``: which count for it, in
+    equal parts."""
+
+    kind: str
+    elements: tuple[str, ...]
+    per_year: float
+    repair_h: float
+    story: Story
+
+
+@dataclass
+class Group:
+    """What fails with the same consequences. ``seeds``: sections with the fault."""
+
+    seeds: tuple[int, ...]
+    elements: list[tuple[str, Failures]] = field(default_factory=list)
+
+
+class Ready:
+    """What all failures of a network under a condition need. Raises :class:`InvalidFields` where nobody is supplied."""
+
+    def __init__(self, inputs: Inputs, course: Course) -> None:
+        self.condition = inputs.under
+        self.network: Network = inputs.network.under(self.condition)
+        self.course = course
+        self.graph = graph_of(self.network, Rules(course.breakers_from_kv, course.fails_pct, course.fuse_fails_pct))
+        if not len(self.graph.fed):
+            raise InvalidFields(
+                [FieldProblem("network", "source", None, "nothing is supplied; add a source, or put it in service")]
+            )
+        self.people = supplied(self.network, self.graph, course.average_pct)
+        if not self.people.loads:
+            raise InvalidFields(
+                [FieldProblem("network", "load", None, "there is no load in service; add who is supplied")]
+            )
+        self.capacity = (
+            Capacity(self.network, self.condition, self.graph, course.limit_set)
+            if course.transfers == "checked"
+            else None
+        )
+        self.groups = self._groups()
+        self.indicated = frozenset(
+            self.graph.section[e.id] for e in self.network.elements()
+            if getattr(e, "indicator", False) and e.id in self.graph.section
+        )  # fmt: skip
+        self.common = [c for c in self.network.of(CommonFailure) if c.failure_rate]
+
+    def play(self) -> Play:
+        """Anew: what it has found to fit belongs to one part of the work."""
+        found = Play(
+            self.graph, self.people, self.course, self.capacity, supply=[s.id for s in self.network.of(Source)]
+        )
+        found.indicated = self.indicated
+        return found
+
+    def seeds(self, e: Item | None) -> tuple[int, ...]:
+        """Sections in which a fault of an element lies; both sides of a closed switch, none where it is not part of the
+        network."""
+        of = self.graph.section
+        if isinstance(e, Switch):
+            if not e.closed:
+                return ()
+            return tuple(sorted({of[b] for b in e.buses() if b in of}))
+        return (of[e.id],) if e is not None and e.id in of else ()
+
+    def _groups(self) -> list[Group]:
+        found: dict[tuple[int, ...], Group] = {}
+        for e in self.network.elements():
+            if isinstance(e, Failing) and e.in_service and (seeds := self.seeds(e)):
+                data = failures_of(self.network, e, typical=self.course.typical)
+                if not self.course.planned:
+                    data = Failures(data.rate, data.temporary, data.hours, 0.0, 0.0, data.typical)
+                if data.rate or data.temporary or data.planned:
+                    found.setdefault(seeds, Group(seeds)).elements.append((e.id, data))
+        return list(found.values())
+
+
+def of_group(ready: Ready, play: Play, group: Group) -> Iterator[Event]:
+    """All that one group of elements does by itself."""
+    graph = ready.graph
+    if any(d.rate for _, d in group.elements):
+        story = play.permanent(group.seeds)
+        rest = 1.0
+        for door in story.tripped:
+            p = graph.doors[door].fails
+            if p:
+                rest -= p
+                other = play.permanent(group.seeds, stuck=door)
+                for ident, d in group.elements:
+                    if d.rate:
+                        yield Event("stuck", (ident,), p * d.rate, d.hours, other)
+        ties = [d for step in story.steps if step.what.startswith("transferred") for d in step.closed]
+        p = graph.doors[ties[0]].fails if ties else 0.0
+        if p:
+            without = play.permanent(group.seeds, transfers=False)
+            for ident, d in group.elements:
+                if d.rate:
+                    yield Event("stuck", (ident,), max(rest, 0.0) * p * d.rate, d.hours, without)
+        for ident, d in group.elements:
+            if d.rate:
+                yield Event("failure", (ident,), max(rest, 0.0) * (1 - p) * d.rate, d.hours, story)
+    if any(d.temporary for _, d in group.elements):
+        story = play.temporary(group.seeds)
+        for ident, d in group.elements:
+            if d.temporary:
+                yield Event("temporary", (ident,), d.temporary, d.hours, story)
+    if any(d.planned for _, d in group.elements):
+        story = play.planned(group.seeds)
+        for ident, d in group.elements:
+            if d.planned:
+                yield Event("planned", (ident,), d.planned, d.planned_h, story)
+
+
+def of_common(ready: Ready, play: Play, item: CommonFailure) -> Iterator[Event]:
+    """A failure of several elements from one cause. Raises :class:`InvalidFields` that names members that are not there."""
+    problems, sections, there = [], set(), []
+    for m in item.members or ():
+        e = ready.network.items.get(m)
+        if not isinstance(e, Element):
+            problems.append(
+                FieldProblem(item.id, "members", m, "there is no such element any more; take it off the list")
+            )
+        elif seeds := ready.seeds(e):
+            sections |= set(seeds)
+            there.append(m)
+    if not item.members:
+        problems.append(FieldProblem(item.id, "members", "", "name what fails together, by id; or blank its failures"))
+    if problems:
+        raise InvalidFields(problems)
+    if there:
+        story = play.permanent(tuple(sorted(sections)))
+        yield Event("common", tuple(there), item.failure_rate or 0.0, item.repair_h or 0.0, story)
+
+
+def meshed(ready: Ready, from_kv: float) -> list[Group]:
+    """Groups whose failures may overlap: elements from a nominal voltage up, without those that interrupt all they can alone."""
+    kept = []
+    for g in ready.groups:
+        inside = [
+            (i, d) for i, d in g.elements if _kv(ready.network, ready.network[i]) >= from_kv and (d.rate or d.planned)
+        ]
+        if inside and len(g.seeds) == 1:
+            kept.append(Group(g.seeds, inside))
+    return kept
+
+
+def _kv(network: Network, e: Item) -> float:
+    ends = [e] if isinstance(e, Bus) else [network.items.get(b) for b in e.buses()] if isinstance(e, Element) else []
+    return max((b.nominal_kv or 0.0 for b in ends if isinstance(b, Bus)), default=0.0)
+
+
+def of_pair(ready: Ready, play: Play, a: Group, b: Group) -> Iterator[Event]:
+    """One fails while the other is away: rates and durations of independent two-state elements that are rarely away."""
+    alone = [play.graph.cuts("zone").lost(g.seeds) for g in (a, b)]
+    story = play.together((*a.seeds, *b.seeds), alone)
+    if not len(story.sections) or not play._interest[story.sections].any():
+        return
+    for i, d in a.elements:
+        for j, e in b.elements:
+            for r1, h1, r2, h2 in ((d.rate, d.hours, e.rate, e.hours),):
+                if r1 and r2:
+                    yield Event("overlap", (i, j), r1 * r2 * (h1 + h2) / HOURS, h1 * h2 / (h1 + h2), story)
+            # A failure during a planned outage; nobody takes something out while the other is away.
+            for r1, h1, r2, h2 in (
+                (d.planned, d.planned_h, e.rate, e.hours),
+                (e.planned, e.planned_h, d.rate, d.hours),
+            ):
+                if r1 and r2:
+                    yield Event("overlap", (i, j), r1 * h1 / HOURS * r2, h1 * h2 / (h1 + h2), story)
+
+
+def parts(ready: Ready, overlap_from_kv: float | None) -> list[dict[str, int]]:
+    """The work in pieces, always the same for the same network. Raises :class:`InvalidFields` for too many pairs."""
+    found = [{"groups": k} for k in range(0, max(len(ready.groups), 1), _CHUNK)]
+    if ready.common:
+        found.append({"common": 0})
+    if overlap_from_kv is not None:
+        n = len(meshed(ready, overlap_from_kv))
+        pairs = n * (n - 1) // 2
+        if pairs > _MOST_PAIRS:
+            text = f"{n} elements make {pairs} pairs; raise the voltage, or leave it blank"
+            raise InvalidFields([FieldProblem("options", "overlap_from_kv", overlap_from_kv, text)])
+        found += [{"pairs": k} for k in range(0, pairs, _PAIRS)]
+    return found
+
+
+def events(ready: Ready, part: dict[str, int], overlap_from_kv: float | None, progress: Progress) -> Iterator[Event]:
+    """Those of one part, in order."""
+    play = ready.play()
+    if "groups" in part:
+        chosen = ready.groups[part["groups"] : part["groups"] + _CHUNK]
+        for k, g in enumerate(chosen):
+            if k % 20 == 0:
+                progress(k / len(chosen), "Playing failures")
+            yield from of_group(ready, play, g)
+    elif "common" in part:
+        for c in ready.common:
+            yield from of_common(ready, play, c)
+    else:
+        kept = meshed(ready, overlap_from_kv or 0.0)
+        at, wanted = 0, range(part["pairs"], part["pairs"] + _PAIRS)
+        for k, a in enumerate(kept):
+            row = len(kept) - k - 1
+            if at + row > wanted.start and at < wanted.stop:
+                progress(min(1.0, (at - wanted.start) / _PAIRS) if at > wanted.start else 0.0, "Two at once")
+                for m, b in enumerate(kept[k + 1 :]):
+                    if at + m in wanted:
+                        yield from of_pair(ready, play, a, b)
+            at += row
+
+
+def every(ready: Ready, overlap_from_kv: float | None, progress: Progress) -> Iterator[Event]:
+    """All of them, in order."""
+    for part in parts(ready, overlap_from_kv):
+        yield from events(ready, part, overlap_from_kv, progress)
