@@ -479,6 +479,66 @@ SPECTRA = {
 }  # fmt: skip
 
 
+# What stands at the from end of a line beyond the breaker at its head: where feeders come apart.
+GEAR = {
+    # Saltern F2 has next to nothing: one disconnector half way, and a tie that cannot carry all of it. Heron End waits longest.
+    "Saltern F2-08": "disconnector", "Saltern F2-03": "fuse",
+    "Saltern F1-03": "disconnector", "Saltern F1-05": "remote", "Marrow F1-03": "disconnector", "Marrow F1-06": "disconnector",
+    "Marrow F1-04": "fuse", "Marrow F1-07": "fuse", "Marrow F2-03": "remote", "Marrow F2-04": "disconnector",
+    "Marrow F2-05": "fuse", "Fennick F1-02": "disconnector", "Fennick F1-05": "recloser", "Fennick F1-04": "fuse",
+    "Fennick F2-03": "disconnector", "Fennick F2-04": "fuse", "Kesterby F1-02": "disconnector", "Kesterby F1-03": "disconnector",
+    "Fennick F3-03": "disconnector", "Fennick F3-04": "fuse", "Marrow F3-03": "disconnector", "Marrow F3-05": "fuse",
+    "Kesterby F2-03": "remote", "Kesterby F2-04": "disconnector", "Kesterby F2-05": "disconnector",
+    "Harbour F1-02": "disconnector", "Harbour F1-04": "disconnector", "Harbour F2-03": "disconnector",
+    "Harbour F2-04": "disconnector",
+}  # fmt: skip
+INDICATED = {"Marrow F2-02", "Kesterby F1-04", "Harbour F1-01"}
+
+
+def with_failures(found: list[Item]) -> list[Item]:
+    """Gear, spares and exposed lines; what is not said here is typical of its kind."""
+
+    def of(item: Item) -> Item:
+        more: Item = {}
+        if item["id"] in GEAR:
+            more["from_gear"] = GEAR[item["id"]]
+        if item["id"] in INDICATED:
+            more["indicator"] = True
+        if item["kind"] == "transformer" and item.get("rated_mva", 0) >= 10:
+            more["replace_h"] = 36.0  # a mobile unit stands at Lowmere
+        if item["id"].startswith("Saltern F2-"):
+            more |= {"failure_rate": 0.11, "temporary_rate": 0.35, "repair_h": 5.5}  # along the shore, through woods
+        if item["id"] == "Tie Tide Mill":
+            more["operated"] = "remote"
+        if item["kind"] == "load" and item["id"] == "Infirmary demand":
+            more["priority"] = 1
+        if item["id"] in ("33 kV to Saltern", "33 kV to Fennick"):
+            more |= {"maintenance_rate": 0.5, "maintenance_h": 6.0}
+        return {**item, **more}
+
+    def cost(class_: str, *values: float) -> Item:
+        fields = dict(zip(("minute", "twenty", "hour", "four", "eight", "day"), values, strict=True))
+        return {"kind": "interruption_cost", "id": f"cost-{class_}", "name": f"Interruptions, {class_}",
+                "demand_class": class_, **fields}  # fmt: skip
+
+    def growth(ident: str, name: str, **more: Any) -> Item:
+        return {"kind": "growth", "id": ident, "name": name, "from_year": 2026, **more}
+
+    return [
+        *map(of, found),
+        cost("domestic", 0.0, 0.3, 1.5, 8.0, 18.0, 55.0), cost("commercial", 1.5, 6.0, 16.0, 58.0, 115.0, 210.0),
+        cost("industrial", 3.5, 8.0, 18.0, 55.0, 105.0, 190.0), cost("farming", 0.1, 0.6, 2.0, 9.0, 22.0, 70.0),
+        cost("charging", 0.1, 0.5, 1.5, 6.0, 12.0, 30.0), cost("cooling", 0.5, 2.0, 8.0, 45.0, 120.0, 300.0),
+        {"kind": "common_failure", "id": "fire-quillport-common", "name": "Fire at Quillport", "members": ["T-Q1", "T-Q2"],
+         "failure_rate": 0.002, "repair_h": 72.0},
+        growth("growth-homes", "Homes and heat pumps", demand_class="domestic", pct_per_year=1.8),
+        growth("growth-shops", "Shops", demand_class="commercial", pct_per_year=0.8),
+        growth("growth-cars", "Charging", demand_class="charging", shape="s_curve", end_pct=320.0, half_year=2031,
+               takes_years=7.0),
+        growth("growth-middle", "New homes in the middle", area="middle", pct_per_year=1.2),
+    ]  # fmt: skip
+
+
 def with_spectra(found: list[Item]) -> list[Item]:
     def of(item: Item) -> str | None:
         if item["kind"] == "inverter":
@@ -492,7 +552,7 @@ def with_spectra(found: list[Item]) -> list[Item]:
 
 def network() -> Network:
     """The whole region, laid out."""
-    net = Network.from_items(with_spectra(items()))
+    net = Network.from_items(with_failures(with_spectra(items())))
     net.apply(place(net))
     # The street is long: a row lower it passes below the feeders of Marrow Bridge.
     own = [net[i["id"]] for i in lantern_row() if i["kind"] == "bus" and i["id"] != "Lantern Row 0.4"]

@@ -64,9 +64,13 @@ _DESK_OF = {
             "Filter design",
             "Filter search",
             "Emission limits",
+            "Board",
+            "Plans",
+            "Proposals",
         ),
         "Decide",
     ),
+    **dict.fromkeys(("Interruptions", "Years of failures", "Adequacy"), "Reliability"),
     **dict.fromkeys(
         (
             "Outages",

@@ -337,7 +337,7 @@ def random_feeders(seed: int) -> Network:
                 load(here, 0.05, customers=dice.randint(0, 40)),
             ]  # fmt: skip
             buses[t].append(here)
-    for k in range(dice.randint(0, 3)):
+    for _ in range(dice.randint(0, 3)):
         a, b = dice.choice(buses[0][1:]), dice.choice(buses[dice.randint(0, 1)][1:])
         if a != b and f"{a}|{b}" not in {i["id"] for i in items}:
             operated = dice.choice(["manual", "remote"])

@@ -9,6 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from ..core.flow import Ending
 from ..core.network import Change, FieldSpec, GrowOptions
 from ..core.severity import Severity
+from ..core.studies.base import Desk
 
 
 class _Body(BaseModel):
@@ -280,13 +281,14 @@ class TidyIn(RevisionIn):
 
 
 class PreviewIn(_Body):
-    """Factors to try without keeping them, and elements to lose; ``moment``: by the profiles then. What is left out stays as in
+    """Factors to try without keeping them, elements to lose and switches to close; ``moment``: by the profiles then. What is left out stays as in
     the condition. ``tab``: whose screen it is for, so that what is asked about the live result there is about that; none
     ends the trial."""
 
     demand_factor: Annotated[float, Field(ge=0, le=10)] | None = None
     generation_factor: Annotated[float, Field(ge=0, le=10)] | None = None
     lost: Annotated[list[Annotated[str, Field(max_length=200)]], Field(max_length=1000)] = []
+    closed: Annotated[list[Annotated[str, Field(max_length=200)]], Field(max_length=100)] = []
     moment: Annotated[str, Field(pattern=r"^\d{4}-\d{2}-\d{2}T\d{2}:\d{2}$")] | None = None
     tab: Annotated[str | None, Field(max_length=60)] = None
 
@@ -451,7 +453,7 @@ class StudyOut(BaseModel):
     live: bool
     follows: bool
     explains: bool
-    desk: Literal["studies", "limits", "optimise", "decide"]
+    desk: Desk
     causes: bool
     fields: list[FieldSpec]
     options: dict[str, Any]

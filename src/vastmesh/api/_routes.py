@@ -243,8 +243,9 @@ def live(one: One, rows: Rows = None) -> Response:
           responses=_json(m.LiveOut))  # fmt: skip
 def preview(body: m.PreviewIn, one: One, rows: Rows = None) -> Response:
     solved = one.solve(
-        demand=body.demand_factor, generation=body.generation_factor, lost=body.lost, moment=body.moment, tab=body.tab
-    )
+        demand=body.demand_factor, generation=body.generation_factor, lost=body.lost, closed=body.closed, moment=body.moment,
+        tab=body.tab,
+    )  # fmt: skip
     return _render.Json(_render.live(solved, rows))
 
 

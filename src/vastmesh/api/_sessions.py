@@ -155,18 +155,18 @@ class LiveSession:
 
     def solve(
         self, *, demand: float | None = None, generation: float | None = None, lost: Sequence[str] = (),
-        moment: str | None = None, tab: str | None = None,
+        closed: Sequence[str] = (), moment: str | None = None, tab: str | None = None,
     ) -> Solved:  # fmt: skip
-        """Solve as the network stands, or with other factors, at a moment by its profiles and without what is lost, none of it
-        kept: ``tab`` names whose screen that is for."""
+        """Solve as the network stands, or with other factors, at a moment by its profiles, without what is lost and with switches
+        closed, none of it kept: ``tab`` names whose screen that is for."""
         with self.lock:
             condition = self.network.condition
             factors = {"demand_factor": demand, "generation_factor": generation}
             given: dict[str, Any] = {k: v for k, v in factors.items() if v is not None}
             if moment:
                 given |= self._at(moment, condition)
-            if lost:
-                given["states"] = {**condition.states, **dict.fromkeys(lost, "out")}
+            if lost or closed:
+                given["states"] = {**condition.states, **dict.fromkeys(closed, "closed"), **dict.fromkeys(lost, "out")}
             if given:
                 if (same := self._tried_before(given)) is not None:
                     if tab is not None:

@@ -2166,7 +2166,7 @@ export interface components {
         };
         /**
          * PreviewIn
-         * @description Factors to try without keeping them, and elements to lose; ``moment``: by the profiles then. What is left out stays as in
+         * @description Factors to try without keeping them, elements to lose and switches to close; ``moment``: by the profiles then. What is left out stays as in
          *     the condition. ``tab``: whose screen it is for, so that what is asked about the live result there is about that; none
          *     ends the trial.
          */
@@ -2180,6 +2180,11 @@ export interface components {
              * @default []
              */
             lost?: string[];
+            /**
+             * Closed
+             * @default []
+             */
+            closed?: string[];
             /** Moment */
             moment?: string | null;
             /** Tab */
@@ -2673,7 +2678,7 @@ export interface components {
              * Desk
              * @enum {string}
              */
-            desk: "studies" | "limits" | "optimise" | "decide";
+            desk: "studies" | "limits" | "reliability" | "optimise" | "decide";
             /** Causes */
             causes: boolean;
             /** Fields */

@@ -34,10 +34,15 @@ const STATES: Readonly<Record<string, readonly [string, boolean]>> = {
 }
 
 /** A condition under which some elements are out as well. */
-export function withLoss(condition: Item | undefined, lost: readonly string[] | undefined): Item | undefined {
+export function withLoss(
+  condition: Item | undefined,
+  lost: readonly string[] | undefined,
+  closed: readonly string[] = [],
+): Item | undefined {
   if (!condition || !lost?.length) return condition
   const states = {
     ...((condition.states ?? {}) as object),
+    ...Object.fromEntries(closed.map((i) => [i, 'closed'])),
     ...Object.fromEntries(lost.map((i) => [i, 'out'])),
   }
   return { ...condition, states } as Item

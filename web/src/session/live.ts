@@ -32,6 +32,7 @@ async function preview() {
             demand_factor: trying.demand,
             generation_factor: trying.generation,
             lost: [...(trying.lost?.ids ?? [])],
+            closed: [...(trying.lost?.closed ?? [])],
             moment: trying.moment,
             tab: TAB,
           },
@@ -46,10 +47,10 @@ async function preview() {
   underWay = false
 }
 
-/** Show the network after something is lost, without changing it; `endTrial` shows it whole again. */
-export function tryLoss(ids: readonly string[], name: string) {
+/** Show the network after something is lost and switches are closed, without changing it; `endTrial` shows it whole again. */
+export function tryLoss(ids: readonly string[], name: string, closed: readonly string[] = []) {
   if (getState().looking) return
-  setState((s) => ({ trying: { ...s.trying, lost: { ids, name } } }))
+  setState((s) => ({ trying: { ...s.trying, lost: { ids, name, closed } } }))
   if (underWay) waiting = true
   else void preview()
 }
@@ -71,7 +72,7 @@ export async function endTrial() {
       await answer(
         client.POST('/api/projects/{project_id}/preview', {
           params: { path: path(), query: known() },
-          body: { lost: [], tab: TAB },
+          body: { lost: [], closed: [], tab: TAB },
         }),
       ),
     )

@@ -103,7 +103,7 @@ export interface BenchState {
   trying: {
     demand?: number
     generation?: number
-    lost?: { ids: readonly string[]; name: string }
+    lost?: { ids: readonly string[]; name: string; closed?: readonly string[] }
     moment?: string
   } | null
   busy: number

@@ -111,7 +111,7 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
   const lost = useBench((s) => s.trying?.lost)
   const moment = useBench((s) => s.trying?.moment)
   const switched = useMemo(
-    () => underCondition(normal, withLoss(condition, lost?.ids)),
+    () => underCondition(normal, withLoss(condition, lost?.ids, lost?.closed)),
     [normal, condition, lost],
   )
   const items = useDrawn(switched)

@@ -2,7 +2,7 @@
 import type { ComponentType } from 'react'
 import { create } from 'zustand'
 
-export type DeskId = 'now' | 'studies' | 'limits' | 'optimise' | 'decide' | 'model' | 'record'
+export type DeskId = 'now' | 'studies' | 'limits' | 'reliability' | 'optimise' | 'decide' | 'model' | 'record'
 
 export interface Desk {
   readonly id: DeskId
@@ -16,10 +16,11 @@ export const DESKS: readonly Desk[] = [
   { id: 'now', label: 'Now', about: 'the present state', keys: '1' },
   { id: 'studies', label: 'Studies', about: 'one question, one answer', keys: '2' },
   { id: 'limits', label: 'Limits', about: 'outages, transfer, and how far the edge is', keys: '3' },
-  { id: 'optimise', label: 'Optimise', about: 'what is best, and what the limits cost', keys: '4' },
-  { id: 'decide', label: 'Decide', about: 'schemes, conditions and what they change', keys: '5' },
-  { id: 'model', label: 'Model', about: 'what the network is made of', keys: '6' },
-  { id: 'record', label: 'Record', about: 'what was calculated and done', keys: '7' },
+  { id: 'reliability', label: 'Reliability', about: 'how often, how long, why, and at what cost', keys: '4' },
+  { id: 'optimise', label: 'Optimise', about: 'what is best, and what the limits cost', keys: '5' },
+  { id: 'decide', label: 'Decide', about: 'schemes, conditions and what they change', keys: '6' },
+  { id: 'model', label: 'Model', about: 'what the network is made of', keys: '7' },
+  { id: 'record', label: 'Record', about: 'what was calculated and done', keys: '8' },
 ]
 
 export interface View {

@@ -77,6 +77,7 @@ def cases(inputs: Inputs, over: str) -> list[Case]:
     return [Case("", inputs)]
 
 
+Desk = Literal["studies", "limits", "reliability", "optimise", "decide"]
 Explain = Callable[[Network, Result, Condition, str, Mapping[str, Any]], list[Working]]
 Causes = Callable[["Inputs", Result, Mapping[str, Any], str, str], Cause]
 Answer = Mapping[str, Any]
@@ -144,7 +145,7 @@ class Study:
     explain: Explain | None = None
     split: Split | None = None
     ends_with_best: bool = False
-    desk: Literal["studies", "limits", "reliability", "optimise", "decide"] = "studies"
+    desk: Desk = "studies"
     cause: Causes | None = None
 
 

@@ -313,29 +313,34 @@ def _figures(ready: Ready, tally: Tally, whole: dict[str, float]) -> list[Figure
         (i for i in tally.elements if i in network.items), key=lambda i: -float(tally.elements[i][:, 1].sum())
     )[:_BARS]
     names = [network[i].name for i in ids]
-    causes = [
-        Series(
-            KINDS[k], SAID[KINDS[k]].lower(), names, [60 * float(tally.elements[i][k, 1]) / n for i in ids], "bars", ids
-        )
-        for k in range(len(KINDS))
-        if any(tally.elements[i][k, 1] > 0 for i in ids)
-    ]
+    shown = (
+        ("failure", ("failure",)),
+        ("planned", ("planned",)),
+        ("other", ("temporary", "stuck", "overlap", "common")),
+    )
+    words = {"failure": "permanent failures", "planned": "planned outages", "other": "all else"}
+    causes = []
+    for key, kinds in shown:
+        rows = [KINDS.index(k) for k in kinds]
+        minutes = [60 * float(tally.elements[i][rows, 1].sum()) / n for i in ids]
+        if any(m > 0 for m in minutes):
+            causes.append(Series(key, words[key], names, minutes, "bars", ids))
     feeders = {t.name: t for t in _by(ready, tally)}["feeders"]
     kept = list(range(min(_BARS, len(feeders))))
-    minutes = [60 * float(feeders["saidi"][k]) for k in kept]
+    by_feeder = [60 * float(feeders["saidi"][k]) for k in kept]
     return [
         Figure(
             "causes",
             "What interrupts most",
             Axis("Element"),
-            Axis("Minutes a year of the average customer", "min", 2),
+            Axis("Of the average customer, a year", "min", 2),
             causes,
         ),
         Figure(
             "feeders",
             "Feeders",
             Axis("Feeder"),
-            Axis("Minutes a year of its average customer", "min", 1),
+            Axis("Of its average customer, a year", "min", 1),
             [
                 Series(
                     "saidi",
