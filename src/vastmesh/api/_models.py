@@ -281,7 +281,8 @@ class TidyIn(RevisionIn):
 
 
 class PreviewIn(_Body):
-    """Factors to try without keeping them, elements to lose and switches to close; ``moment``: by the profiles then. What is left out stays as in
+    """Factors to try without keeping them, elements to lose and switches to close; ``moment``: by the profiles then. What is
+    left out stays as in
     the condition. ``tab``: whose screen it is for, so that what is asked about the live result there is about that; none
     ends the trial."""
 

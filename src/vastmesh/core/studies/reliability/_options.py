@@ -91,3 +91,67 @@ class ReliabilityOptions(Course):
                                     "blank", unit="h", default=None, ge=0, le=8760)  # fmt: skip
     story: str | None = reference("Story of", "Element whose failure is told step by step; that which interrupts most when blank",
                                   to="element", default=None)  # fmt: skip
+
+
+class SimulationOptions(Course):
+    """Which years are simulated."""
+
+    years: int = quantity("Years", "How many years are simulated", unit="1", default=2000, ge=10, le=1_000_000)
+    seed: int = quantity("Seed", "The same seed gives the same years", unit="1", default=1, ge=0, le=2**31)
+    at: str | None = reference(
+        "Only at", "Load whose years are told; the whole network when blank", to="element", default=None
+    )
+    within_pct: float = quantity(
+        "Precision", "Half the 95 % interval of the mean of SAIDI, over it: how many years that takes is told", unit="%",
+        default=3.0, gt=0, le=100,
+    )  # fmt: skip
+    overlap_from_kv: float | None = quantity(
+        "Overlapping from",
+        "Failures at once count for branches and buses from this nominal voltage; never when blank",
+        unit="kV", default=30.0, ge=0, le=1500,
+    )  # fmt: skip
+    crews: int = quantity(
+        "Crews", "Repairs at the same time at most; 0: no limit", unit="1", default=0, ge=0, le=10_000, group="work"
+    )
+    storms: float = quantity("Storms", "In a year", unit="1/a", default=0.0, ge=0, le=100, group="weather")
+    storm_h: float = quantity(
+        "Storm lasts", "Each, in whole hours", unit="h", default=12.0, ge=1, le=200, group="weather"
+    )
+    storm_factor: float = quantity(
+        "Failures in storms",
+        "Of overhead lines, times as many as in other hours; over the year they stay what they are",
+        unit="1",
+        default=20.0,
+        ge=1,
+        le=10_000,
+        group="weather",
+    )
+    year: int | None = quantity(
+        "Year",
+        "For the age of equipment with a commissioning date; ageing is left out when blank",
+        unit="1",
+        default=None,
+        ge=1900,
+        le=2200,
+        group="ageing",
+    )
+    ageing_from: float = quantity(
+        "Ages from",
+        "Age from which failures become more frequent",
+        unit="a",
+        default=30.0,
+        ge=0,
+        le=200,
+        group="ageing",
+    )
+    ageing_pct: float = quantity(
+        "Each year",
+        "By so much of what is entered, for each further year of age",
+        unit="%",
+        default=4.0,
+        ge=0,
+        le=100,
+        group="ageing",
+    )
+    by_profile: bool = choice("By profile", "Energy by the demand of the hours in which it is missing; off: average demand",
+                              default=True)  # fmt: skip

@@ -346,7 +346,7 @@ def _figures(ready: Ready, tally: Tally, whole: dict[str, float]) -> list[Figure
                     "saidi",
                     "SAIDI",
                     [feeders["name"][k] for k in kept],
-                    minutes,
+                    by_feeder,
                     "bars",
                     [feeders["id"][k] for k in kept],
                 )

@@ -1,0 +1,181 @@
+"""Simulated years, and what they say of the indices beyond their mean."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from ...electrical.arrays import Floats
+from ...errors import FieldProblem, InvalidFields
+from ...flow import Ending
+from ...results import Account, Axis, Bound, Column, Figure, Result, Series, Table
+from ..base import Answer, Inputs, Missing, Progress, Split
+from ._events import Ready, every
+from ._options import SimulationOptions
+from ._tally import Tally
+from ._years import YEARLY, Causes, causes_of, simulate
+
+_BLOCK, _BARS, _POINTS = 500, 30, 120
+_TOLD = (
+    ("saidi", "SAIDI", "h/a"),
+    ("saifi", "SAIFI", "1/a"),
+    ("maifi", "MAIFI", "1/a"),
+    ("ens", "ENS", "MWh/a"),
+    ("cost", "Interruption cost", "k/a"),
+)
+
+
+def _plan(inputs: Inputs, options: SimulationOptions) -> Sequence[Any]:
+    ready = Ready(inputs, options)
+    if options.at is not None and options.at not in ready.people.loads:
+        raise InvalidFields([FieldProblem("options", "at", options.at, "name a load in service, or leave it blank")])
+    return [{"block": k, "years": min(_BLOCK, options.years - k * _BLOCK)} for k in range(-(-options.years // _BLOCK))]
+
+
+def _prepare(inputs: Inputs, options: SimulationOptions) -> tuple[Causes, SimulationOptions]:
+    return causes_of(Ready(inputs, options), options), options
+
+
+def _answer(ready: tuple[Causes, SimulationOptions], part: dict[str, int], progress: Progress) -> Answer:
+    progress(0.0, "Simulating years")
+    causes, options = ready
+    return {"years": simulate(causes, options, part["years"], (options.seed, part["block"]))}
+
+
+def _join(
+    inputs: Inputs, options: SimulationOptions, plan: Sequence[Any], answers: Sequence[Answer | Missing]
+) -> Result:
+    there = [np.asarray(a["years"]) for a in answers if not isinstance(a, Missing)]
+    years = np.concatenate(there) if there else np.zeros((0, len(YEARLY)))
+    ready = Ready(inputs, options)
+    return _published(ready, options, years, [a for a in answers if isinstance(a, Missing)])
+
+
+SPLIT = Split(plan=_plan, prepare=_prepare, answer=_answer, join=_join)
+
+
+def _figures_of(ready: Ready, options: SimulationOptions, years: Floats) -> dict[str, Floats]:
+    """Indices of every year."""
+    people = ready.people
+    chosen = np.array([options.at in (None, i) for i in people.loads])
+    n = float(people.customers[chosen].sum()) or float("nan")
+    return {
+        "saidi": years[:, 1] / n,
+        "saifi": years[:, 0] / n,
+        "maifi": years[:, 2] / n,
+        "ens": years[:, 3],
+        "cost": years[:, 4] / 1000,
+    }
+
+
+def _analytical(ready: Ready, options: SimulationOptions) -> dict[str, float]:
+    """The same by playing every failure once."""
+    people = ready.people
+    tally = Tally(people, options.sustained_min).take(every(ready, options.overlap_from_kv, lambda *_: None))
+    chosen = np.array([options.at in (None, i) for i in people.loads])
+    n, place = people.customers[chosen], people.place[chosen]
+    total = float(n.sum()) or float("nan")
+    return {
+        "saidi": float(n @ tally.away[place]) / total, "saifi": float(n @ tally.rate[place]) / total,
+        "maifi": float(n @ tally.brief[place]) / total, "ens": float(people.average[chosen] @ tally.energy_h[place]),
+        "cost": tally.cost_of(chosen) / 1000,
+    }  # fmt: skip
+
+
+def _published(ready: Ready, options: SimulationOptions, years: Floats, missing: Sequence[Missing]) -> Result:
+    if not len(years):
+        text = "No year has been simulated yet."
+        return Result(Account(Ending.CONVERGED, "Simulated years", 0, explanation=text), {}, {}, [], text)
+    found, known = _figures_of(ready, options, years), _analytical(ready, options)
+    n = len(years)
+    rows = []
+    for key, label, unit in _TOLD:
+        x = found[key]
+        error = float(x.std(ddof=1) / np.sqrt(n)) if n > 1 else float("nan")
+        low, middle, high = (float(v) for v in np.percentile(x, (5, 50, 95)))
+        rows.append((label, unit, float(x.mean()), 1.96 * error, low, middle, high, float(x.max()), known[key]))
+    first = next(iter(ready.network.items))
+    columns = list(zip(*rows, strict=True))
+    numbers = [np.array(c, float) for c in columns[2:]]
+    names = (
+        ("mean", "Mean", ""), ("interval", "± 95 %", "Half the interval in which the mean lies with 95 %"),
+        ("low", "5 %", "One year in twenty is better"), ("middle", "Median", ""), ("high", "95 %", "One year in twenty is worse"),
+        ("most", "Worst year", ""), ("analytical", "Analytical", "Every failure played once, with repairs of mean length"),
+    )  # fmt: skip
+    table = Table(
+        "years",
+        "Indices over the years",
+        [
+            Column("id", "Id", [first] * len(rows), fixed=True),
+            Column("name", "Index", list(columns[0]), fixed=True),
+            Column("unit", "Unit", list(columns[1]), fixed=True),
+            *(Column(k, label, v, None, 4, meaning) for (k, label, meaning), v in zip(names, numbers, strict=True)),
+        ],
+    )
+    saidi = found["saidi"] if np.isfinite(found["saidi"]).all() else found["ens"]
+    label, unit = ("SAIDI", "h/a") if saidi is found["saidi"] else ("Energy not supplied", "MWh/a")
+    mean, half = float(saidi.mean()), 1.96 * float(saidi.std(ddof=1)) / np.sqrt(n) if n > 1 else float("nan")
+    needed = _needed(saidi, options.within_pct)
+    statement = (
+        f"{n} years: {label} is {mean:.3g} ± {half:.2g} {unit} on average, "
+        f"{np.percentile(saidi, 95):.3g} in one year of twenty."
+    )
+    reached = needed <= n
+    statement += (
+        f" {options.within_pct:g} % of precision were reached after {needed} years."
+        if reached
+        else f" For {options.within_pct:g} % of precision simulate some {needed} years."
+    )
+    notes = [f"{len(missing)} blocks of years are missing."] if missing else []
+    assumed = [
+        "Failures come at random at their rates; what happens after each is as when it is played by itself.",
+        "A crew repairs one thing at a time, first come, first served; without a limit every repair begins at once.",
+        "Storms do not change how often something fails over the year, only when.",
+        "Years are not leap years; every year has the profile of the model.",
+    ]
+    if any(v > 0 for v in (options.crews, options.storms)) or options.year is not None:
+        notes.append(
+            "With crews, storms or ageing the analytical figures are of other assumptions: theirs are left out there."
+        )
+    summary: dict[str, float | None] = {"years": float(n), "needed": float(needed)}
+    for row, (key, _, _) in zip(rows, _TOLD, strict=True):
+        summary[key] = row[2] if np.isfinite(row[2]) else None
+        summary[f"{key}_95"] = row[6] if np.isfinite(row[6]) else None
+    account = Account(Ending.CONVERGED, "Simulated years", n, notes=notes, assumed=assumed)
+    return Result(account, {"years": table}, summary, [], statement, [], _figures(saidi, label, unit, known, options))
+
+
+def _needed(x: Floats, within_pct: float) -> int:
+    """Years until half the 95 % interval of the mean is within a share of it."""
+    mean = float(x.mean())
+    if mean <= 0 or len(x) < 2:
+        return len(x)
+    return max(2, int(np.ceil((1.96 * float(x.std(ddof=1)) / (within_pct / 100 * mean)) ** 2)))
+
+
+def _figures(x: Floats, label: str, unit: str, known: dict[str, float], options: SimulationOptions) -> list[Figure]:
+    n = len(x)
+    count, edge = np.histogram(x, bins=min(_BARS, max(5, n // 20)))
+    middle = (edge[:-1] + edge[1:]) / 2
+    at = np.unique(np.linspace(min(10, n), n, _POINTS).astype(int))
+    running, squares = np.cumsum(x)[at - 1] / at, np.cumsum(x**2)[at - 1] / at
+    half = 1.96 * np.sqrt(np.maximum(squares - running**2, 0) / np.maximum(at - 1, 1))
+    value = known["saidi"] if label == "SAIDI" else known["ens"]
+    plain = not (options.crews or options.storms or options.year is not None)
+    bound = [Bound("analytical", value)] if plain and np.isfinite(value) else []
+    share = 100 * (np.arange(n) + 0.5) / n
+    down = np.sort(x)[::-1]
+    thin = np.unique(np.linspace(0, n - 1, min(n, 400)).astype(int))
+    return [
+        Figure("spread", "How years differ", Axis(label, unit, 2), Axis("Years", None, 0),
+               [Series("years", "years", [f"{m:.2f}" for m in middle], count.astype(float).tolist(), "bars")]),
+        Figure("mean", "Convergence", Axis("Years simulated", None, 0), Axis(label, unit, 3), [
+            Series("mean", "mean", at.astype(float).tolist(), running.tolist()),
+            Series("high", "+ 95 %", at.astype(float).tolist(), (running + half).tolist()),
+            Series("low", "− 95 %", at.astype(float).tolist(), (running - half).tolist()),
+        ], bound),
+        Figure("exceeded", "Years as bad", Axis("Share of years", "%", 1), Axis(label, unit, 2),
+               [Series("exceeded", "at least", share[thin].tolist(), down[thin].tolist())]),
+    ]  # fmt: skip
