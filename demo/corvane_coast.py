@@ -506,6 +506,8 @@ def with_failures(found: list[Item]) -> list[Item]:
             more["indicator"] = True
         if item["kind"] == "transformer" and item.get("rated_mva", 0) >= 10:
             more["replace_h"] = 36.0  # a mobile unit stands at Lowmere
+        if item["id"] == "Bulk supply":
+            more |= {"failure_rate": 0.1, "repair_h": 1.5}
         if item["id"].startswith("Saltern F2-"):
             more |= {"failure_rate": 0.11, "temporary_rate": 0.35, "repair_h": 5.5}  # along the shore, through woods
         if item["id"] == "Tie Tide Mill":

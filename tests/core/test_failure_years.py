@@ -13,8 +13,8 @@ from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Network, Update
 from vastmesh.core.network.elements.profile import pack
 from vastmesh.core.studies import Inputs
+from vastmesh.core.studies.failures.events import Ready
 from vastmesh.core.studies.reliability import SimulationOptions
-from vastmesh.core.studies.reliability._events import Ready
 from vastmesh.core.studies.reliability._years import causes_of, simulate
 
 

@@ -18,9 +18,9 @@ from vastmesh.core.network import Network, Update
 from vastmesh.core.results import Result
 from vastmesh.core.results.state import run_load_flow
 from vastmesh.core.studies import Inputs
+from vastmesh.core.studies.failures.events import Ready
+from vastmesh.core.studies.failures.graph import Cuts, _reach
 from vastmesh.core.studies.reliability import ReliabilityOptions
-from vastmesh.core.studies.reliability._events import Ready
-from vastmesh.core.studies.reliability._graph import Cuts, _reach
 
 DATA = Path(__file__).parents[1] / "data"
 # Plain times: half an hour for whatever is done on site, nothing for what is done from elsewhere.

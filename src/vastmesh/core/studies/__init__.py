@@ -1,6 +1,7 @@
 """Studies: one room each. Importing this package registers all of them."""
 
 from . import (
+    adequacy,
     balancing,
     harmonics,
     linear_flow,
@@ -26,6 +27,7 @@ __all__ = [
     "Split",
     "StopRequested",
     "Study",
+    "adequacy",
     "balancing",
     "harmonics",
     "linear_flow",

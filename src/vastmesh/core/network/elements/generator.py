@@ -89,6 +89,12 @@ class Generator(Failing):
     neutral: Earthing = earthing(default="isolated")
     neutral_ohm: float | None = earthing_resistance("neutral")
     neutral_a: float | None = earthing_current("neutral")
+    partial_rate: float | None = quantity("Partial failures", "After which it still gives something", unit="1/a", ge=0, le=1000,
+                                          group="reliability")  # fmt: skip
+    partial_h: float | None = quantity("Partial repair", "Mean time until it gives all again", unit="h", gt=0, le=20_000,
+                                       group="reliability", when={"partial_rate": ("~",)})  # fmt: skip
+    partial_mw: float | None = quantity("Meanwhile", "Power it still gives", unit="MW", ge=0, le=1e5, group="reliability",
+                                        when={"partial_rate": ("~",)})  # fmt: skip
 
     @model_validator(mode="after")
     def _consistent(self) -> Self:

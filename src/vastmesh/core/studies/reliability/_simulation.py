@@ -12,9 +12,9 @@ from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
 from ...results import Account, Axis, Bound, Column, Figure, Result, Series, Table
 from ..base import Answer, Inputs, Missing, Progress, Split
-from ._events import Ready, every
+from ..failures.events import Ready, every
+from ..failures.tally import Tally
 from ._options import SimulationOptions
-from ._tally import Tally
 from ._years import YEARLY, Causes, causes_of, simulate
 
 _BLOCK, _BARS, _POINTS = 500, 30, 120

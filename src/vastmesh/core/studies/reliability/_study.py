@@ -14,10 +14,10 @@ from ...network.trace import Trace
 from ...results import Account, Axis, Bound, Column, Figure, Finding, Quantity, Result, Series, Table, quantity_of
 from ...severity import Severity
 from ..base import Answer, Inputs, Missing, Progress, Split
-from ._events import KINDS, SAID, Ready, events, parts
-from ._indices import INDICES, indices
+from ..failures.events import KINDS, SAID, Ready, events, parts
+from ..failures.indices import INDICES, indices
+from ..failures.tally import MEASURES, Tally
 from ._options import ReliabilityOptions
-from ._tally import MEASURES, Tally
 from ._told import told
 
 _FOUND, _BARS = 60, 12

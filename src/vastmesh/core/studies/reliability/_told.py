@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from ...results import Column, Table
-from ._events import Ready
-from ._play import Step, Story
+from ..failures.events import Ready
+from ..failures.play import Step, Story
 
 APART = "; "
 

@@ -14,9 +14,9 @@ from ...network import Line
 from ...network.elements._failing import Failing
 from ...network.elements.profile import Profile
 from ...network.elements.reliability import COST_H
-from ._events import HOURS, Event, Group, Ready, meshed, of_common, of_group, of_pair
+from ..failures.events import HOURS, Event, Group, Ready, meshed, of_common, of_group, of_pair
+from ..failures.play import Story
 from ._options import SimulationOptions
-from ._play import Story
 
 H = int(HOURS)
 _SPREADS = {"exponential": 0, "fixed": 1, "lognormal": 2, "weibull": 3}

@@ -10,7 +10,7 @@ from ...electrical.arrays import Floats, Ints
 from ...network import Demand, InterruptionCost, Network, Role
 from ...network.elements.profile import Profile
 from ...network.elements.reliability import COST_H
-from ._graph import Graph
+from .graph import Graph
 
 
 @dataclass

@@ -10,11 +10,11 @@ from ...network import Bus, CommonFailure, Element, Item, Network, Source, Switc
 from ...network.elements._failing import Failing
 from ...network.failures import Failures, failures_of
 from ..base import Inputs, Progress
-from ._capacity import Capacity
-from ._demand import supplied
-from ._graph import Rules, graph_of
-from ._options import Course
-from ._play import Play, Story
+from .capacity import Capacity
+from .course import Course
+from .demand import supplied
+from .graph import Rules, graph_of
+from .play import Play, Story
 
 HOURS = 8760.0
 KINDS = ("failure", "temporary", "planned", "stuck", "overlap", "common")

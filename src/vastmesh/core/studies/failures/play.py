@@ -8,10 +8,10 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ...electrical.arrays import Bools, Floats, Ints
-from ._capacity import Capacity
-from ._demand import Supplied
-from ._graph import AUTOMATIC, MANUAL, REMOTE, Graph
-from ._options import Course
+from .capacity import Capacity
+from .course import Course
+from .demand import Supplied
+from .graph import AUTOMATIC, MANUAL, REMOTE, Graph
 
 
 @dataclass

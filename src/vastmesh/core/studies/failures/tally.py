@@ -7,9 +7,9 @@ from collections.abc import Iterable
 import numpy as np
 
 from ...electrical.arrays import Bools, Floats
-from ._demand import Supplied
-from ._events import KINDS, Event
-from ._play import Story
+from .demand import Supplied
+from .events import KINDS, Event
+from .play import Story
 
 # Of an element or a kind, per year: customers interrupted, customer hours, customers interrupted for a moment, MWh, cost.
 MEASURES = ("interruptions", "hours", "brief", "energy", "cost")

@@ -9,7 +9,7 @@ import numpy as np
 from ...electrical.arrays import Bools
 from ...network import Condition, Network
 from ..variants import Stand, Variants
-from ._graph import Graph
+from .graph import Graph
 
 _ROOM = 1e-3  # what is overloaded already may carry this much more
 

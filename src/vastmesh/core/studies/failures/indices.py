@@ -7,9 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...electrical.arrays import Bools
-from ._demand import Supplied
-from ._events import HOURS
-from ._tally import Tally
+from .demand import Supplied
+from .events import HOURS
+from .tally import Tally
 
 
 @dataclass(frozen=True)
