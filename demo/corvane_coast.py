@@ -435,6 +435,49 @@ def _wander(dice: np.random.Generator, count: int, keeps: float) -> np.ndarray:
     return found
 
 
+def plans() -> list[Item]:
+    """What ten years of growth ask for, and three ways to go about it."""
+
+    def scheme(ident: str, name: str, cost: float, year: int, yearly: float, *changes: Item, **more: Any) -> Item:
+        return {
+            "kind": "scheme", "id": ident, "name": name, "cost_k": cost, "year": year, "yearly_cost_k": yearly,
+            "changes": [{"change": c, "label": name} for c in changes], **more,
+        }  # fmt: skip
+
+    def update(ident: str, **values: Any) -> Item:
+        return {"op": "update", "id": ident, "values": values}
+
+    def add(item: Item, ident: str, **more: Any) -> Item:
+        return {"op": "add", "item": {**item, "id": ident, "name": ident, **more}}
+
+    def plan(ident: str, name: str, *steps: tuple[str, int]) -> Item:
+        return {"kind": "plan", "id": ident, "name": name, "steps": [{"scheme": s, "year": y} for s, y in steps]}
+
+    there = {i["id"]: i for i in town("Kesterby", "quillport", "Quillport 33 B", 5, (3460, 660), 16, -2)}
+    capacitor = {
+        "kind": "shunt",
+        "bus": "Wick Farm",
+        "device": "capacitor",
+        "step_mvar": 0.6,
+        "steps": 2,
+        "steps_on": 2,
+    }
+    return [
+        scheme("larger-tq1", "T-Q1 of 63 MVA", 1_600, 2027, 6, update("T-Q1", rated_mva=63.0, impedance_pct=16.0)),
+        scheme("saltern-volts", "Saltern F2 holds its voltage", 95, 2026, 1, add(capacitor, "Wick Farm capacitor")),
+        scheme("saltern-remote", "Saltern F2 by remote control", 60, 2026, 2, update("Saltern F2-08", from_gear="recloser"),
+               update("Saltern F2-05", from_gear="remote"), update("Tie Moor End", operated="remote")),
+        scheme("kesterby-second", "Second way to Kesterby", 1_450, 2030, 8, add(there["33 kV to Kesterby"], "33 kV to Kesterby 2"),
+               add(there["T-Kesterby"], "T-Kesterby 2"), update("Kesterby F2-01", parallel=2)),
+        scheme("harbour-cable", "Stronger Harbour", 420, 2030, 3, update("Harbour F1-01", parallel=2),
+               update("T-Harbour", rated_mva=20.0), needs="larger-tq1"),
+        plan("plan-least", "Spend least", ("saltern-volts", 2026), ("larger-tq1", 2030)),
+        plan("plan-quillport", "Quillport first", ("larger-tq1", 2026), ("kesterby-second", 2028), ("harbour-cable", 2030)),
+        plan("plan-whole", "Everybody", ("saltern-remote", 2026), ("saltern-volts", 2026), ("larger-tq1", 2026),
+             ("kesterby-second", 2030), ("harbour-cable", 2030)),
+    ]  # fmt: skip
+
+
 def schemes() -> list[Item]:
     """Two ways to survive the loss of Ambry - Lowmere; neither is on."""
     twin = next(i for i in transmission() if i["id"] == "Ambry - Lowmere")
@@ -466,6 +509,7 @@ def items() -> list[Item]:
         *rules(),
         *profiles(),
         *schemes(),
+        *plans(),
     ]  # fmt: skip
 
 

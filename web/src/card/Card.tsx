@@ -103,6 +103,7 @@ const BESIDE = new Set([
   'common_failure',
   'interruption_cost',
   'growth',
+  'plan',
 ])
 
 function About({ item }: { item: Item }) {

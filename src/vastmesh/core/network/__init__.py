@@ -24,6 +24,7 @@ from .elements.load import Load
 from .elements.lumped import LumpedLoad
 from .elements.motors import InductionMotor, SynchronousMotor
 from .elements.outages import Outage, OutageRule
+from .elements.plan import Plan, PlanStep
 from .elements.protection import CurrentTransformer, Relay
 from .elements.reactor import SeriesReactor
 from .elements.regulator import Regulator
@@ -118,6 +119,8 @@ __all__ = [
     "OutageRule",
     "OwnType",
     "Pasted",
+    "Plan",
+    "PlanStep",
     "ProfileNode",
     "Reach",
     "Regulator",

@@ -22,6 +22,7 @@ const LISTED = new Set([
   'common_failure',
   'interruption_cost',
   'growth',
+  'plan',
   'harmonic_levels',
   'current_limits',
   'area',

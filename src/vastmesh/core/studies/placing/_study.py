@@ -12,9 +12,10 @@ import numpy as np
 
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
-from ...network import Add, Bus, Line, Namer, SchemeChange, Update
+from ...network import Add, Bus, Line, Namer, SchemeChange
 from ...results import Account, Column, Result, Table
 from ..base import Inputs, Progress, cases
+from ..building import regulator_in
 from ..variants import Measured, Variants
 from ._options import PlacingOptions
 
@@ -256,7 +257,8 @@ def _published(
         else:
             ident = arrays.element_id[int(arrays.tables["branch"]["element"][d.place])]
             size, unit, what = float(sets[here]), "position", "regulator"
-            changes = _regulator(network[ident], network, namer, d.side, sets[here])
+            changes = regulator_in(network[ident], network, namer, d.side, automatic=False, tap_position=sets[here],
+                                   step_pct=100 * _BOOST, x_ohm=1e-4)  # fmt: skip
         for change in changes:
             entry = SchemeChange(change=change, label=f"{what.capitalize()} at {network[ident].name}"[:200], gain=words)
             scheme.append(entry.model_dump(mode="json"))
@@ -302,18 +304,3 @@ def _published(
         f"A regulator has {_POSITIONS} positions of {100 * _BOOST:g} % either way and no impedance in the search.",
     ])  # fmt: skip
     return Result(account, {t.name: t for t in (places, under)}, summary, [], statement, scheme)
-
-
-def _regulator(item: Any, network: Any, namer: Namer, side: int, position: int) -> list[Any]:
-    """A regulator before a line: a bus of its own between both, and the line joined to that."""
-    field = "from_bus" if side == 0 else "to_bus"
-    near, far = (getattr(item, f) for f in (("from_bus", "to_bus") if side == 0 else ("to_bus", "from_bus")))
-    at, there = network[near], network[far]
-    behind = namer.plain(f"{item.id} behind regulator")
-    bus = {"kind": "bus", "id": behind, "name": behind, "nominal_kv": at.nominal_kv, "area": at.area}
-    if at.x is not None and there.x is not None:
-        bus |= {"x": at.x + 0.2 * (there.x - at.x), "y": at.y + 0.2 * (there.y - at.y)}
-    ident = namer.plain(f"{item.id} regulator")
-    regulator = {"kind": "regulator", "id": ident, "name": ident, "from_bus": near, "to_bus": behind, "automatic": False,
-                 "tap_position": position, "step_pct": 100 * _BOOST, "x_ohm": 1e-4}  # fmt: skip
-    return [Add(item=bus), Add(item=regulator), Update(id=item.id, values={field: behind})]
