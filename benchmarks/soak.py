@@ -43,6 +43,7 @@ class Score:
         self.codes[code] += 1
         if code >= 500:
             self.bad[what] += 1
+            print(f"  {code} for {what[:300]}", flush=True)
         if took > _SLOW_S:
             self.slow.append(f"{took:.1f} s: {what}")
 

@@ -58,7 +58,7 @@ ONCE_BAD: list[tuple[str, str, Any]] = [
     ("POST", "attachments?element=Heron End&file_name=a.docm&base_revision=0", b"PK"),
     ("POST", "attachments?element=Heron End&file_name=%00%07&base_revision=0", b"PK"),
     ("POST", "changes", edit(setting('{"length_km": NaN}'))), ("POST", "changes", edit(setting('{"length_km": -Infinity}'))),
-    ("POST", "changes", edit(setting('{"name": "\\ud800"}'))), ("POST", "changes", edit(setting('{"note": "n"}'), "\\ud800")),
+    ("POST", "picture.pdf", b'{"svg": "<svg/>", "paper": "\\ud800"}'), ("POST", "changes", edit(setting('{"name": "\\ud800"}'))), ("POST", "changes", edit(setting('{"note": "n"}'), "\\ud800")),
     ("POST", "changes", edit(setting('{"type": [1]}'))), ("POST", "changes", edit("", base="9" * 23)),
     ("POST", "changes", edit('{"op": "add", "item": {"kind": "bus", "id": "n", "origins": 5}}')),
     ("POST", "changes", deep(500)), ("POST", "changes", deep(100_000)),

@@ -6,6 +6,7 @@ import logging
 from math import isfinite
 from typing import Any
 
+import orjson
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
@@ -96,7 +97,10 @@ def install(app: FastAPI) -> None:
         return problem(503, f"store-{found.reason}", "The projects can't be read or written", str(found))
 
     @app.exception_handler(UnicodeEncodeError)
-    def half_characters(request: Request, error: UnicodeEncodeError) -> JSONResponse:
+    @app.exception_handler(orjson.JSONEncodeError)
+    def half_characters(request: Request, error: Exception) -> JSONResponse:
+        if isinstance(error, orjson.JSONEncodeError) and "surrogate" not in str(error):
+            raise error
         text = "A text holds half a character (a lone surrogate), which can be neither kept nor found. Write it anew."
         return problem(422, "invalid-text", "Invalid text", text)
 

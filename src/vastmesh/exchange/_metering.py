@@ -79,6 +79,9 @@ def _plain(ask: Get, url: str) -> Any:
                 break
         except (OSError, ValueError) as error:
             why = f"it can't be reached or understood ({type(error).__name__})"
+            # Nobody listens there: whoever asked need not wait to hear that.
+            if n and isinstance(getattr(error, "reason", error), ConnectionRefusedError):
+                break
     raise NoService(f"{url[:100]}: {why}; start it, or try again later")
 
 

@@ -7,6 +7,7 @@ from ._board import SPLIT as BOARD
 from ._options import BoardOptions, ProposalOptions, SearchOptions
 from ._proposals import SPLIT as PROPOSALS
 from ._search import SPLIT as SEARCH
+from ._workings import explain
 
 __all__ = ["BoardOptions", "ProposalOptions", "SearchOptions"]
 
@@ -18,6 +19,7 @@ register(
         options=BoardOptions,
         run=BOARD.run,
         split=BOARD,
+        explain=explain,
         desk="decide",
     )
 )

@@ -101,7 +101,7 @@ def _published(
         notes.append(f"No cost is entered for {', '.join(blank[:4])}: it counts as nothing.")
     assumed = [
         "Costs are in thousands and present values in the first year; years between two that are solved count as the first.",
-        "Losses are those of the condition in use times the hours of loss.",
+        "Losses are those of the condition in use times the hours of loss; what generation costs is left out.",
         "Residual value is cost times the share of life that is left at the end.",
     ]
     summary: dict[str, float | None] = {
@@ -194,10 +194,10 @@ def _rows(inputs: Inputs, every: Sequence[Way], known: Known, years: Sequence[in
                 found.append((
                     u.worst_at if u.worst_at in items else first, w.name, str(y), u.condition, u.losses_mw, u.worst_pct,
                     name(u.worst_at), u.low_pu, name(u.low_at), float(u.breaches) if u.solved else np.nan,
-                    float(at.lost) if at.lost >= 0 and u is at.under[0] else np.nan, at.saidi, at.ens_mwh, w.ident,
+                    float(at.lost) if at.lost >= 0 and u is at.under[0] else np.nan, at.saidi, at.ens_mwh, w.ident, at.cost_k,
                 ))  # fmt: skip
     c = list(zip(*found, strict=True))
-    numbers = {k: np.array(c[k], float) for k in (4, 5, 7, 9, 10, 11, 12)}
+    numbers = {k: np.array(c[k], float) for k in (4, 5, 7, 9, 10, 11, 12, 14)}
     return Table("board", "Board", [
         Column("id", "Id", list(c[0]), fixed=True), Column("name", "Way", list(c[1]), fixed=True),
         Column("year", "Year", list(c[2]), fixed=True), Column("condition", "Condition", list(c[3]), fixed=True),
@@ -205,7 +205,8 @@ def _rows(inputs: Inputs, every: Sequence[Way], known: Known, years: Sequence[in
         Column("worst_at", "There", list(c[6])), Column("low_pu", "Lowest voltage", numbers[7], "p.u.", 4),
         Column("low_at", "At", list(c[8])), Column("breaches", "Limits broken", numbers[9], None, 0),
         Column("lost", "Outages not survived", numbers[10], None, 0), Column("saidi_h", "SAIDI", numbers[11], "h/a", 3),
-        Column("ens_mwh", "Not supplied", numbers[12], "MWh/a", 2), Column("way", "Way's id", list(c[13])),
+        Column("ens_mwh", "Not supplied", numbers[12], "MWh/a", 2),
+        Column("interruptions_k", "Cost of interruptions", numbers[14], "k/a", 1), Column("way", "Way's id", list(c[13])),
     ])  # fmt: skip
 
 

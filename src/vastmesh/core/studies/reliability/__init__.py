@@ -6,6 +6,7 @@ from ..base import Study, register
 from ._options import ReliabilityOptions, SimulationOptions
 from ._simulation import SPLIT as YEARS
 from ._study import SPLIT
+from ._workings import explain
 
 __all__ = ["ReliabilityOptions", "SimulationOptions"]
 
@@ -17,6 +18,7 @@ register(
         options=ReliabilityOptions,
         run=SPLIT.run,
         split=SPLIT,
+        explain=explain,
         desk="reliability",
     )
 )

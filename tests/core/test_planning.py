@@ -1,0 +1,290 @@
+"""What to build and when: against exhaustive search, sums on paper, and load flows of its own."""
+
+from __future__ import annotations
+
+import random
+from itertools import product
+from typing import Any
+
+import numpy as np
+import pytest
+
+from tests.helpers import at, bus, line, load, network, run_study, source
+from vastmesh.core.errors import InvalidFields
+from vastmesh.core.network import Growth, Network, Scheme, Update
+from vastmesh.core.results.state import run_load_flow
+from vastmesh.core.studies import STUDIES, Inputs
+from vastmesh.core.studies.growth import grown
+from vastmesh.core.studies.planning._money import discount, of_schemes, present, yearly
+from vastmesh.core.studies.planning._options import BoardOptions, Money
+from vastmesh.core.studies.planning._search import Set, closed, exact, greedy
+from vastmesh.core.studies.planning._standing import Standing, Under
+
+
+def scheme(ident: str, cost: float = 100.0, *, year: int | None = None, life: int = 40, **more: Any) -> Scheme:
+    return Scheme(id=ident, cost_k=cost, year=year, life_years=life, **more)
+
+
+def made_up(seed: int, names: list[str]) -> Any:
+    """What any set is worth in any year: random, but more of what helps."""
+    dice = random.Random(seed)
+    helps = {n: (dice.uniform(0, 2), dice.uniform(0, 60), dice.randint(0, 3)) for n in names}
+    together = dice.uniform(0.5, 1.5)
+
+    def of(chosen: Set, year: int) -> Standing:
+        grows = 1 + 0.15 * (year - 2026)
+        a, b, c = (sum(helps[s][k] for s in chosen) for k in range(3))
+        breaches = max(0, round(6 * grows) - c - (2 if len(chosen) > 2 else 0))
+        under = Under("now", True, losses_mw=max(0.5, 5 * grows - a * together), breaches=breaches)
+        return Standing((under,), saidi=1.0, cost_k=max(5.0, 150 * grows - b))
+
+    return of
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_the_best_plan_is_that_of_exhaustive_search(seed: int) -> None:
+    dice = random.Random(1000 + seed)
+    names = ["a", "b", "c", "d"][: dice.randint(2, 4)]
+    needs = {names[1]: names[0]} if dice.random() < 0.5 else {}
+    schemes = {
+        n: scheme(
+            n, dice.uniform(20, 900), yearly_cost_k=dice.uniform(0, 10), life=dice.randint(5, 50), needs=needs.get(n)
+        )
+        for n in names
+    }
+    money = Money(years=9, every=3, breach_k=dice.uniform(0, 80))
+    worth = made_up(seed, names)
+    years: list[int | None] = [*money.solved_years(), None]
+    best = np.inf
+    for chosen in product(years, repeat=len(names)):
+        plan = {n: y for n, y in zip(names, chosen, strict=True) if y is not None}
+        if any(schemes[n].needs and plan.get(schemes[n].needs or "", 9999) > y for n, y in plan.items()):
+            continue
+        own = present(
+            list(plan.items()), schemes, lambda y, p=plan: worth(frozenset(s for s, v in p.items() if v <= y), y), money
+        )  # type: ignore[misc]
+        best = min(best, own.weighed)
+    found = exact(schemes, money, worth)
+    assert found.cost_k == pytest.approx(best, rel=1e-12)
+    again = present(found.steps, schemes, lambda y: worth(frozenset(s for s, v in found.steps if v <= y), y), money)
+    assert again.weighed == pytest.approx(found.cost_k, rel=1e-12)
+    quick = greedy(schemes, money, worth)
+    assert quick.cost_k >= best - 1e-9
+    assert quick.cost_k <= best * 1.05
+    assert quick.looked_at <= found.looked_at
+
+
+def test_sets_without_what_they_need_are_no_sets() -> None:
+    schemes = {"a": scheme("a"), "b": scheme("b", needs="a")}
+    assert closed(frozenset(), schemes)
+    assert closed(frozenset("ab"), schemes)
+    assert not closed(frozenset("b"), schemes)
+
+
+def test_money_as_on_paper() -> None:
+    money = Money(
+        from_year=2026, years=10, every=5, discount_pct=10.0, loss_price=50.0, loss_hours=2000.0, breach_k=7.0
+    )
+    schemes = {"a": scheme("a", 1000.0, yearly_cost_k=20.0, life=20)}
+    investment, operation, residual = of_schemes([("a", 2028)], schemes, money)
+    assert investment == pytest.approx(1000 / 1.1**2)
+    assert operation == pytest.approx(sum(20 / 1.1**t for t in range(2, 10)))
+    assert residual == pytest.approx(-1000 * 12 / 20 / 1.1**10)
+    assert of_schemes([("a", 2036)], schemes, money) == (0.0, 0.0, 0.0)
+    assert of_schemes([("a", 1990)], schemes, money)[0] == pytest.approx(1000.0)
+    standing = Standing((Under("now", True, losses_mw=3.0, breaches=2),), cost_k=40.0, ens_mwh=5.0)
+    assert yearly(standing, money) == (pytest.approx(300.0), 40.0, 14.0)
+    assert yearly(standing, money.model_copy(update={"interruptions": "energy"}))[1] == pytest.approx(40.0)
+    assert yearly(standing, money.model_copy(update={"interruptions": "none"}))[1] == 0.0
+    whole = present([], {}, lambda _: standing, money)
+    assert whole.losses == pytest.approx(300 * sum(1.1**-t for t in range(10)))
+    assert discount(money, 2028) == pytest.approx(1.1**-2)
+
+
+@pytest.mark.parametrize("shape", ["each_year", "s_curve"])
+def test_growth_begins_at_what_is_entered_and_goes_where_it_says(shape: Any) -> None:
+    g = Growth(id="g", shape=shape, from_year=2025, pct_per_year=3.0, end_pct=250.0, half_year=2035, takes_years=6.0)
+    assert g.factor(2020) == g.factor(2025) == 1.0
+    if shape == "each_year":
+        assert g.factor(2035) == pytest.approx(1.03**10)
+    else:
+        assert g.factor(2150) == pytest.approx(2.5)
+        assert g.factor(2038) - g.factor(2032) == pytest.approx(0.8 * 1.5, rel=0.01)
+        values = [g.factor(y) for y in range(2025, 2060)]
+        assert values == sorted(values)
+
+
+def test_growth_by_class_and_area_multiplies_and_leaves_the_rest() -> None:
+    net = network(
+        {"kind": "area", "id": "n", "name": "North"}, bus("a", area="n"), bus("b"), source("a"), line("a", "b"),
+        load("a", 2.0, 1.0, demand_class="homes"), load("b", 3.0, 1.0, demand_class="homes"),
+        {"kind": "load", "id": "works", "bus": "b", "current_a": 40.0, "power_factor": 0.9, "demand_class": "works"},
+        {"kind": "growth", "id": "g1", "demand_class": "homes", "from_year": 2025, "pct_per_year": 10.0},
+        {"kind": "growth", "id": "g2", "area": "n", "from_year": 2025, "pct_per_year": 20.0},
+    )  # fmt: skip
+    later = grown(net, 2026)
+    assert later["load-a"].active_power_mw == pytest.approx(2 * 1.1 * 1.2)  # type: ignore[attr-defined]
+    assert later["load-b"].reactive_power_mvar == pytest.approx(1.1)  # type: ignore[attr-defined]
+    assert later["works"].current_a == 40.0  # type: ignore[attr-defined]
+    assert grown(net, 2027, 0.5)["load-b"].active_power_mw == pytest.approx(3 * 1.1)  # type: ignore[attr-defined]
+    assert net["load-a"].active_power_mw == 2.0  # type: ignore[attr-defined]
+
+
+def town() -> Network:
+    """A line that becomes too weak, a second one as a scheme, and one that needs it."""
+
+    def adds(ident: str, *items: dict[str, Any], **more: Any) -> dict[str, Any]:
+        changes = [{"change": {"op": "add", "item": i}, "label": ident} for i in items]
+        return {"kind": "scheme", "id": ident, "name": ident, "changes": changes, **more}
+
+    strong = {"kind": "line", "id": "s-e 2", "from_bus": "s", "to_bus": "e", "length_km": 4.0, "r_ohm_per_km": 0.2,
+              "x_ohm_per_km": 0.3, "rating_a": 200.0, "from_gear": "breaker", "to_gear": "breaker"}  # fmt: skip
+    capacitor = {"kind": "shunt", "id": "cap", "bus": "e", "step_mvar": 0.5, "steps": 1, "steps_on": 1}
+    return network(
+        bus("s"),
+        bus("e"),
+        source("s"),
+        line(
+            "s",
+            "e",
+            length_km=4.0,
+            rating_a=120.0,
+            failure_rate=0.2,
+            repair_h=5.0,
+            from_gear="breaker",
+            to_gear="breaker",
+        ),
+        load("e", 2.0, 0.6, customers=400),
+        {"kind": "growth", "id": "g", "from_year": 2026, "pct_per_year": 4.0},
+        adds("second", strong, cost_k=200.0, year=2028),
+        adds("bank", capacitor, cost_k=15.0, year=2030, needs="second"),
+        {
+            "kind": "plan",
+            "id": "p",
+            "name": "Both",
+            "steps": [{"scheme": "second", "year": 2027}, {"scheme": "bank", "year": 2029}],
+        },
+    )
+
+
+def board(net: Network, **more: Any) -> Any:
+    return run_study("board", Inputs.of(net), **{"years": 6, "every": 1, "outages": False, **more})
+
+
+def test_every_cell_of_the_board_is_a_load_flow_of_that_year_and_those_schemes() -> None:
+    net = town()
+    result = board(net)
+    rows = {(r["name"], r["year"]): r for r in result.tables["board"].records()}
+    assert len(rows) == 4 * 6
+    for (name, year), row in rows.items():
+        years = {
+            "as it is": {},
+            "second": {"second": 2028},
+            "bank": {"second": 2028, "bank": 2030},
+            "Both": {"second": 2027, "bank": 2029},
+        }
+        chosen = tuple(s for s, y in years[name].items() if y <= int(year))
+        trial = grown(Inputs.of(net).laid(chosen).network, int(year))
+        flow = run_load_flow(trial)
+        assert row["losses_mw"] == pytest.approx(flow.summary["active_loss_mw"], abs=1e-9), (name, year)
+        assert row["worst_pct"] == pytest.approx(float(np.nanmax(flow.tables["branches"]["loading_pct"])), abs=1e-6)
+        assert row["low_pu"] == pytest.approx(float(np.nanmin(flow.tables["buses"]["voltage_pu"])), abs=1e-9)
+    ways = {r["name"]: r for r in result.tables["ways"].records()}
+    first = next(y for y in range(2026, 2032) if rows["as it is", str(y)]["breaches"])
+    assert ways["as it is"]["trouble"] == str(first)
+    assert ways["Both"]["saidi_h"] < ways["as it is"]["saidi_h"]
+
+
+def test_the_workings_of_a_plan_come_to_its_net_present_cost() -> None:
+    net = town()
+    options = {"years": 6, "every": 2, "outages": False}
+    result = board(net, **options)
+    explain = STUDIES["board"].explain
+    assert explain is not None
+    for ident in ("p", "second"):
+        (working,) = explain(net, result, net.condition, ident, options)
+        total = at(result, "ways", ident, "total_k")
+        assert working.ledger[-1].value == pytest.approx(total, rel=1e-12)
+    assert explain(net, result, net.condition, "s-e", options) == []
+
+
+def test_scenarios_of_growth_tell_regret_and_what_the_cost_hangs_on() -> None:
+    result = board(town(), growth="scenarios", every=3)
+    regret = result.tables["regret"]
+    for name in ("growth_50", "growth_100", "growth_150"):
+        assert min(regret[name]) == pytest.approx(0.0, abs=1e-9)
+    assert list(regret["most"]) == pytest.approx(
+        np.max([regret["growth_50"], regret["growth_100"], regret["growth_150"]], axis=0)
+    )
+    spans = result.tables["sensitivity"]
+    assert list(spans["span_k"]) == sorted(spans["span_k"], reverse=True)
+    rows = {r["name"]: r for r in spans.records()}
+    assert (
+        rows["Price of losses ± 50 %"]["low_k"]
+        < rows["Price of losses ± 50 %"]["base_k"]
+        < rows["Price of losses ± 50 %"]["high_k"]
+    )
+    assert any("Growth" in n for n in spans["name"])
+
+
+def test_plans_that_cannot_be_carried_out_are_named_with_a_remedy() -> None:
+    net = town()
+    net.apply(
+        [Update(id="p", values={"steps": [{"scheme": "bank", "year": 2027}, {"scheme": "second", "year": 2029}]})]
+    )
+    with pytest.raises(InvalidFields, match="bank needs second"):
+        board(net)
+    net.apply([Update(id="p", values={"steps": [{"scheme": "gone", "year": 2027}]})])
+    with pytest.raises(InvalidFields, match="no such scheme"):
+        board(net)
+    with pytest.raises(InvalidFields, match="twice"):
+        net.apply([Update(id="p", values={"steps": [{"scheme": "a", "year": 2027}, {"scheme": "a", "year": 2028}]})])
+    empty = network(bus("s"), bus("e"), source("s"), line("s", "e"), load("e", 1.0))
+    with pytest.raises(InvalidFields, match="no plan and no scheme"):
+        board(empty)
+    with pytest.raises(InvalidFields, match="no scheme to choose from"):
+        run_study("best_plan", Inputs.of(empty))
+
+
+def test_the_best_plan_of_a_network_is_the_cheapest_of_all_orders_on_the_board() -> None:
+    net = town()
+    options: dict[str, Any] = {"years": 6, "every": 2, "breach_k": 100.0}
+    result = run_study("best_plan", Inputs.of(net), **options)
+    plans = [()] + [(("second", a),) for a in (2026, 2028, 2030)]
+    plans += [(("second", a), ("bank", b)) for a in (2026, 2028, 2030) for b in (2026, 2028, 2030) if a <= b]
+    costs = []
+    for steps in plans:
+        trial = net.copy()
+        trial.apply([Update(id="p", values={"steps": [{"scheme": s, "year": y} for s, y in steps]})])
+        found = board(trial, of="plans", **options).tables["ways"].records()[1]
+        costs.append(found["total_k"] + found["breaches_k"])
+    assert result.summary["weighed_k"] == pytest.approx(min(costs), rel=1e-9)
+    quick = run_study("best_plan", Inputs.of(net), method="greedy", **options)
+    assert quick.summary["weighed_k"] == pytest.approx(min(costs), rel=1e-9)
+
+
+def test_proposals_do_what_they_promise_when_they_are_built() -> None:
+    net = town()
+    net.apply([Update(id="load-e", values={"active_power_mw": 2.6, "reactive_power_mvar": 1.2})])
+    result = run_study("proposals", Inputs.of(net))
+    rows = result.tables["proposals"].records()
+    kinds = {r["what"] for r in rows}
+    assert {"second circuit", "indicator"} <= kinds
+    assert [r["ratio"] for r in rows] == sorted((r["ratio"] for r in rows), reverse=True)
+    second = run_study("proposals", Inputs.of(net), take="Second circuit: s-e")
+    from vastmesh.core.network import SchemeChange
+
+    built = net.copy()
+    built.apply([SchemeChange.model_validate(c).change for c in second.scheme])
+    flow = run_load_flow(built)
+    row = next(r for r in rows if r["name"] == "Second circuit: s-e")
+    assert row["worst_pct"] == pytest.approx(float(np.nanmax(flow.tables["branches"]["loading_pct"])), abs=1e-6)
+    assert row["cured"] == 1
+    assert row["losses_kw"] == pytest.approx(
+        1000 * (run_load_flow(net).summary["active_loss_mw"] - flow.summary["active_loss_mw"]), abs=1e-6
+    )  # type: ignore[operator]
+    assert row["worth_k"] > 0
+
+
+def test_board_options_solve_the_years_they_say() -> None:
+    assert BoardOptions(from_year=2026, years=10, every=4).solved_years() == [2026, 2030, 2034]
