@@ -2166,7 +2166,8 @@ export interface components {
         };
         /**
          * PreviewIn
-         * @description Factors to try without keeping them, elements to lose and switches to close; ``moment``: by the profiles then. What is left out stays as in
+         * @description Factors to try without keeping them, elements to lose and switches to close; ``moment``: by the profiles then. What is
+         *     left out stays as in
          *     the condition. ``tab``: whose screen it is for, so that what is asked about the live result there is about that; none
          *     ends the trial.
          */
