@@ -64,12 +64,10 @@ _DESK_OF = {
             "Filter design",
             "Filter search",
             "Emission limits",
-            "Board",
-            "Plans",
-            "Proposals",
         ),
         "Decide",
     ),
+    **dict.fromkeys(("Board", "Proposals", "Best plan"), "Plan"),
     **dict.fromkeys(("Interruptions", "Years of failures", "Adequacy"), "Reliability"),
     **dict.fromkeys(
         (

@@ -12,9 +12,9 @@ import pytest
 from tests.helpers import at, bus, line, load, network, run_study, source
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Growth, Network, Scheme, Update
+from vastmesh.core.network.growth import grown
 from vastmesh.core.results.state import run_load_flow
 from vastmesh.core.studies import STUDIES, Inputs
-from vastmesh.core.studies.growth import grown
 from vastmesh.core.studies.planning._money import discount, of_schemes, present, yearly
 from vastmesh.core.studies.planning._options import BoardOptions, Money
 from vastmesh.core.studies.planning._search import Set, closed, exact, greedy

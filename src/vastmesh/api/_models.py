@@ -281,7 +281,8 @@ class TidyIn(RevisionIn):
 
 
 class PreviewIn(_Body):
-    """Factors to try without keeping them, elements to lose and switches to close; ``moment``: by the profiles then. What is
+    """Factors to try without keeping them, elements to lose and switches to close; ``moment``: by the profiles then;
+    ``year``: with the demand of it. What is
     left out stays as in
     the condition. ``tab``: whose screen it is for, so that what is asked about the live result there is about that; none
     ends the trial."""
@@ -291,6 +292,7 @@ class PreviewIn(_Body):
     lost: Annotated[list[Annotated[str, Field(max_length=200)]], Field(max_length=1000)] = []
     closed: Annotated[list[Annotated[str, Field(max_length=200)]], Field(max_length=100)] = []
     moment: Annotated[str, Field(pattern=r"^\d{4}-\d{2}-\d{2}T\d{2}:\d{2}$")] | None = None
+    year: Annotated[int, Field(ge=1900, le=2200)] | None = None
     tab: Annotated[str | None, Field(max_length=60)] = None
 
 

@@ -244,7 +244,7 @@ def live(one: One, rows: Rows = None) -> Response:
 def preview(body: m.PreviewIn, one: One, rows: Rows = None) -> Response:
     solved = one.solve(
         demand=body.demand_factor, generation=body.generation_factor, lost=body.lost, closed=body.closed, moment=body.moment,
-        tab=body.tab,
+        year=body.year, tab=body.tab,
     )  # fmt: skip
     return _render.Json(_render.live(solved, rows))
 

@@ -57,6 +57,7 @@ from ..core.network import (
     touched_fields,
     written,
 )
+from ..core.network.growth import values_in
 from ..core.network.hours import at_moment
 from ..core.results import Result, Table, words_of
 from ..core.results.state import LiveLoadFlow, LiveUnbalanced, LoadFlowResult, guarded
@@ -155,9 +156,10 @@ class LiveSession:
 
     def solve(
         self, *, demand: float | None = None, generation: float | None = None, lost: Sequence[str] = (),
-        closed: Sequence[str] = (), moment: str | None = None, tab: str | None = None,
+        closed: Sequence[str] = (), moment: str | None = None, year: int | None = None,
+        tab: str | None = None,
     ) -> Solved:  # fmt: skip
-        """Solve as the network stands, or with other factors, at a moment by its profiles, without what is lost and with switches
+        """Solve as the network stands, or with other factors, at a moment by its profiles, in a year by its growth, without what is lost and with switches
         closed, none of it kept: ``tab`` names whose screen that is for."""
         with self.lock:
             condition = self.network.condition
@@ -165,6 +167,11 @@ class LiveSession:
             given: dict[str, Any] = {k: v for k, v in factors.items() if v is not None}
             if moment:
                 given |= self._at(moment, condition)
+            if year is not None:
+                values = {k: dict(v) for k, v in (given.get("values") or condition.values).items()}
+                for ident, own in values_in(self.network, year).items():
+                    values[ident] = {**own, **values.get(ident, {})}
+                given["values"] = values
             if lost or closed:
                 given["states"] = {**condition.states, **dict.fromkeys(closed, "closed"), **dict.fromkeys(lost, "out")}
             if given:

@@ -2166,7 +2166,8 @@ export interface components {
         };
         /**
          * PreviewIn
-         * @description Factors to try without keeping them, elements to lose and switches to close; ``moment``: by the profiles then. What is
+         * @description Factors to try without keeping them, elements to lose and switches to close; ``moment``: by the profiles then;
+         *     ``year``: with the demand of it. What is
          *     left out stays as in
          *     the condition. ``tab``: whose screen it is for, so that what is asked about the live result there is about that; none
          *     ends the trial.
@@ -2188,6 +2189,8 @@ export interface components {
             closed?: string[];
             /** Moment */
             moment?: string | null;
+            /** Year */
+            year?: number | null;
             /** Tab */
             tab?: string | null;
         };
@@ -2679,7 +2682,7 @@ export interface components {
              * Desk
              * @enum {string}
              */
-            desk: "studies" | "limits" | "reliability" | "optimise" | "decide";
+            desk: "studies" | "limits" | "reliability" | "optimise" | "decide" | "plan";
             /** Causes */
             causes: boolean;
             /** Fields */

@@ -34,6 +34,7 @@ async function preview() {
             lost: [...(trying.lost?.ids ?? [])],
             closed: [...(trying.lost?.closed ?? [])],
             moment: trying.moment,
+            year: trying.year,
             tab: TAB,
           },
         }),
@@ -63,9 +64,17 @@ export function tryMoment(moment: string) {
   else void preview()
 }
 
+/** Show the network with the demand of a year, without changing it. */
+export function tryYear(year: number) {
+  if (getState().looking) return
+  setState({ trying: { year } })
+  if (underWay) waiting = true
+  else void preview()
+}
+
 export async function endTrial() {
   const { trying } = getState()
-  if (!trying?.lost && !trying?.moment) return
+  if (!trying?.lost && !trying?.moment && !trying?.year) return
   setState({ trying: null })
   try {
     show(
@@ -83,7 +92,8 @@ export async function endTrial() {
 
 // An edit shows the network whole again: what is shown is what it made.
 useBench.subscribe((now, before) => {
-  if (now.revision !== before.revision && (now.trying?.lost || now.trying?.moment)) setState({ trying: null })
+  if (now.revision !== before.revision && (now.trying?.lost || now.trying?.moment || now.trying?.year))
+    setState({ trying: null })
 })
 
 /** Keep the factors that were tried: one change, one undo step. */

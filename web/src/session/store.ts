@@ -105,6 +105,7 @@ export interface BenchState {
     generation?: number
     lost?: { ids: readonly string[]; name: string; closed?: readonly string[] }
     moment?: string
+    year?: number
   } | null
   busy: number
   selected: string | null
@@ -247,7 +248,7 @@ export const shownResult = (raw: Result) => ({ raw, result: viewed(raw, usePrefs
 export const useLiveToken = () =>
   useBench(
     (s) =>
-      `${s.revision} ${s.trying?.demand ?? ''} ${s.trying?.generation ?? ''} ${s.trying?.lost?.name ?? ''} ${s.trying?.moment ?? ''} ${s.result?.solve_ms ?? ''}`,
+      `${s.revision} ${s.trying?.demand ?? ''} ${s.trying?.generation ?? ''} ${s.trying?.lost?.name ?? ''} ${s.trying?.moment ?? ''} ${s.trying?.year ?? ''} ${s.result?.solve_ms ?? ''}`,
   )
 
 /** What the present result is of, in words. */
@@ -256,6 +257,7 @@ export function resultLabel(): string {
   const condition = items.get(String(items.get('settings')?.condition))
   const demand = trying?.demand ?? (condition?.demand_factor as number | undefined) ?? 1
   const at = demand === 1 ? '' : ` at ${Math.round(demand * 100)} %`
+  if (trying?.year) return `${condition?.name ?? 'Condition'}, ${trying.year}`
   if (trying?.moment) return `${condition?.name ?? 'Condition'}, ${trying.moment.replace('T', ' ')}`
   const without = trying?.lost ? ` after the loss of ${trying.lost.name}` : ''
   return `${condition?.name ?? 'Condition'}${at}${without}, revision ${result?.revision ?? 0}`

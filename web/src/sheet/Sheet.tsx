@@ -110,6 +110,7 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
   const condition = useCondition()
   const lost = useBench((s) => s.trying?.lost)
   const moment = useBench((s) => s.trying?.moment)
+  const year = useBench((s) => s.trying?.year)
   const switched = useMemo(
     () => underCondition(normal, withLoss(condition, lost?.ids, lost?.closed)),
     [normal, condition, lost],
@@ -357,6 +358,14 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
           {moment.replace('T', ' ')}, by the profiles.
           <button type="button" onClick={() => void endTrial()}>
             Back to the condition
+          </button>
+        </Looking>
+      )}
+      {year && (
+        <Looking role="status">
+          With the demand of {year}.
+          <button type="button" onClick={() => void endTrial()}>
+            Back to today
           </button>
         </Looking>
       )}

@@ -15,7 +15,7 @@ const Rail = styled.nav`
   display: flex; flex-direction: column; border-right: 1px solid ${(p) => p.theme.rule}; padding: 5px 0; min-height: 0; overflow-y: auto;
   .desk {
     display: flex; align-items: center; justify-content: space-between; gap: 4px; border: none; background: transparent; text-align: left;
-    padding: 0 8px 0 13px; min-height: 33px; color: ${(p) => p.theme.quiet}; border-left: 3px solid transparent; outline-offset: -3px;
+    padding: 0 8px 0 13px; min-height: 24px; flex: 0 1 33px; color: ${(p) => p.theme.quiet}; border-left: 3px solid transparent; outline-offset: -3px;
   }
   .desk:hover { color: ${(p) => p.theme.ink}; }
   .desk[aria-current='true'] { color: ${(p) => p.theme.ink}; font-weight: 500; background: ${(p) => p.theme.panel}; border-left-color: ${(p) => p.theme.accent}; }

@@ -2,7 +2,16 @@
 import type { ComponentType } from 'react'
 import { create } from 'zustand'
 
-export type DeskId = 'now' | 'studies' | 'limits' | 'reliability' | 'optimise' | 'decide' | 'model' | 'record'
+export type DeskId =
+  | 'now'
+  | 'studies'
+  | 'limits'
+  | 'reliability'
+  | 'optimise'
+  | 'decide'
+  | 'plan'
+  | 'model'
+  | 'record'
 
 export interface Desk {
   readonly id: DeskId
@@ -19,8 +28,9 @@ export const DESKS: readonly Desk[] = [
   { id: 'reliability', label: 'Reliability', about: 'how often, how long, why, and at what cost', keys: '4' },
   { id: 'optimise', label: 'Optimise', about: 'what is best, and what the limits cost', keys: '5' },
   { id: 'decide', label: 'Decide', about: 'schemes, conditions and what they change', keys: '6' },
-  { id: 'model', label: 'Model', about: 'what the network is made of', keys: '7' },
-  { id: 'record', label: 'Record', about: 'what was calculated and done', keys: '8' },
+  { id: 'plan', label: 'Plan', about: 'what to build, when, and what it costs', keys: '7' },
+  { id: 'model', label: 'Model', about: 'what the network is made of', keys: '8' },
+  { id: 'record', label: 'Record', about: 'what was calculated and done', keys: '9' },
 ]
 
 export interface View {

@@ -6,7 +6,7 @@ import { later } from '../shelf/later'
 import { allViews, register } from '../shelf/registry'
 
 /** Where the pages of a desk begin among its other views. */
-const ORDER = { studies: 10, limits: 20, reliability: 10, optimise: 30, decide: 60 } as const
+const ORDER = { studies: 10, limits: 20, reliability: 10, optimise: 30, decide: 60, plan: 10 } as const
 
 export function useStudyPages() {
   const { data } = useQuery(studiesQuery)

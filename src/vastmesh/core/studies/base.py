@@ -77,7 +77,7 @@ def cases(inputs: Inputs, over: str) -> list[Case]:
     return [Case("", inputs)]
 
 
-Desk = Literal["studies", "limits", "reliability", "optimise", "decide"]
+Desk = Literal["studies", "limits", "reliability", "optimise", "decide", "plan"]
 Explain = Callable[[Network, Result, Condition, str, Mapping[str, Any]], list[Working]]
 Causes = Callable[["Inputs", Result, Mapping[str, Any], str, str], Cause]
 Answer = Mapping[str, Any]

@@ -15,10 +15,10 @@ from ...network import Demand, Generator, Growth, Inverter, Network, Source
 from ...network.elements.profile import Profile
 from ...network.failures import failures_of
 from ...network.fields import choice, quantity
+from ...network.growth import grown
 from ...results import Account, Axis, Bound, Column, Figure, Finding, Result, Series, Table
 from ...severity import Severity
 from ..base import Inputs, Progress
-from ..growth import grown
 from ._outages import HOURS, OutageTable, Unit, table_of
 
 _WEATHER = ("wind", "solar")

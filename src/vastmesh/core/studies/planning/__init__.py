@@ -20,7 +20,7 @@ register(
         run=BOARD.run,
         split=BOARD,
         explain=explain,
-        desk="decide",
+        desk="plan",
     )
 )
 register(
@@ -31,7 +31,7 @@ register(
         options=ProposalOptions,
         run=PROPOSALS.run,
         split=PROPOSALS,
-        desk="decide",
+        desk="plan",
     )
 )
 register(
@@ -42,6 +42,6 @@ register(
         options=SearchOptions,
         run=SEARCH.run,
         split=SEARCH,
-        desk="decide",
+        desk="plan",
     )
 )

@@ -212,7 +212,7 @@ def _rows(inputs: Inputs, every: Sequence[Way], known: Known, years: Sequence[in
 
 def _steps(every: Sequence[Way], schemes: Mapping[str, Scheme], first: str) -> Table:
     rows = [(s, w.name, schemes[s].name, y, schemes[s].cost_k) for w in every for s, y in w.steps]
-    return Table("steps", "What is built when", [
+    return Table("steps", "Schemes by year", [
         Column("id", "Id", [r[0] for r in rows], fixed=True), Column("name", "Way", [r[1] for r in rows], fixed=True),
         Column("scheme", "Scheme", [r[2] for r in rows], fixed=True),
         Column("year", "In service", np.array([float(r[3]) for r in rows]), None, 0),

@@ -12,10 +12,10 @@ from pydantic import TypeAdapter
 from ...errors import InvalidFields, VastMeshError
 from ...flow import Ending
 from ...network import Change, SchemeChange
+from ...network.growth import grown
 from ...results import Account, Axis, Column, Figure, Result, Series, Table, quantity_of
 from ..base import Answer, Inputs, Missing, Progress, Split
 from ..failures import Course, Ready, Tally, every
-from ..growth import grown
 from ._candidates import Candidate, candidates
 from ._options import Money, ProposalOptions
 from ._standing import Standing, standing

@@ -12,11 +12,11 @@ from ...electrical import compile_network
 from ...errors import FieldProblem, InvalidFields
 from ...flow.balanced import Without
 from ...network import Condition, Network, Plan, Scheme
+from ...network.growth import grown
 from ...results.state import live_options, run_load_flow
 from ...severity import Severity
 from ..base import Inputs
 from ..failures import Course, Ready, Tally, every, indices
-from ..growth import grown
 from ..judge import Judge
 from ..losses import Asked, losses
 

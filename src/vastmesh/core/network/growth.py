@@ -1,9 +1,12 @@
-"""A network in a later year: demand as its growth says, and schemes that are in service by then."""
+"""A network in a later year: demand as its growth says."""
 
 from __future__ import annotations
 
-from ..network import Bus, Demand, Growth, Network, Scheme, Update
-from ..network.elements._demand import POWER
+from .changes import Update
+from .elements._demand import POWER, Demand
+from .elements.bus import Bus
+from .elements.reliability import Growth
+from .network import Network
 
 
 def factor_of(network: Network, item: Demand, year: int, share: float = 1.0) -> float:
@@ -21,18 +24,18 @@ _SCALED = tuple(f for f in POWER if f != "power_factor")
 _PHASES = tuple(f"{p}_{k}_{u}" for p, u in (("p", "mw"), ("q", "mvar")) for k in "abc")
 
 
-def grown(network: Network, year: int, share: float = 1.0) -> Network:
-    """A copy with the demand of a year; ``share``: how much of the growth there is, 1 as entered."""
-    changes = []
+def values_in(network: Network, year: int, share: float = 1.0) -> dict[str, dict[str, float]]:
+    """Power figures of every load that grows, in a year, by id and field."""
+    found = {}
     for e in network.elements():
         if isinstance(e, Demand) and (k := factor_of(network, e, year, share)) != 1.0:
             fields = [f for f in (*_SCALED, *_PHASES) if getattr(e, f) is not None]
-            changes.append(Update(id=e.id, values={f: getattr(e, f) * k for f in fields}))
-    found = network.copy()
-    found.apply(changes)
+            found[e.id] = {f: float(getattr(e, f)) * k for f in fields}
     return found
 
 
-def in_service(schemes: list[Scheme], year: int) -> list[str]:
-    """Ids of schemes that are there in a year, in order; one without a year is there from the first."""
-    return [s.id for s in schemes if s.year is None or s.year <= year]
+def grown(network: Network, year: int, share: float = 1.0) -> Network:
+    """A copy with the demand of a year; ``share``: how much of the growth there is, 1 as entered."""
+    found = network.copy()
+    found.apply([Update(id=i, values=dict(v)) for i, v in values_in(network, year, share).items()])
+    return found

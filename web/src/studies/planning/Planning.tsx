@@ -1,0 +1,86 @@
+/** The board, whose cases can be shown on the sheet, and the best plan, which can be kept as one. */
+import { useQuery } from '@tanstack/react-query'
+import { messageOf } from '../../api/client'
+import { studiesQuery } from '../../api/queries'
+import { Pick, Plain } from '../../design/controls'
+import { tryYear } from '../../session/live'
+import { change } from '../../session/queue'
+import { notify, useBench } from '../../session/store'
+import { StudyPage } from '../StudyPage'
+import type { StudyResult } from '../useStudy'
+
+const useNamed = (name: string) => useQuery(studiesQuery).data?.find((s) => s.name === name)
+
+export function Board() {
+  const study = useNamed('board')
+  return study ? <StudyPage study={study} Beside={CasePick} /> : null
+}
+
+export function BestPlan() {
+  const study = useNamed('best_plan')
+  return study ? <StudyPage study={study} Beside={KeepPlan} /> : null
+}
+
+function column<T>(result: StudyResult, table: string, name: string): readonly T[] {
+  return (result.tables[table]?.columns.find((c) => c.name === name)?.values ?? []) as readonly T[]
+}
+
+const tell = (error: unknown) => notify('problem', messageOf(error))
+
+/** A way in a year: its schemes are turned on, which one undo takes back, and the sheet shows the demand of that year. */
+function CasePick({ result }: { result: StudyResult }) {
+  const items = useBench((s) => s.items)
+  const ways = [...new Set(column<string>(result, 'board', 'name'))]
+  const years = [...new Set(column<string>(result, 'board', 'year'))]
+  const of = column<string>(result, 'steps', 'name')
+  const schemes = column<string>(result, 'steps', 'id')
+  const since = column<number>(result, 'steps', 'year')
+  const choices = ways.flatMap((w) => years.map((y) => ({ id: JSON.stringify([w, y]), label: `${w}, ${y}` })))
+  if (!choices.length) return null
+  const show = async (way: string, year: number) => {
+    const on = new Set(schemes.filter((_, n) => of[n] === way && (since[n] ?? year) <= year))
+    const changes = [...items.values()]
+      .filter((i) => i.kind === 'scheme' && (i.active === true) !== on.has(i.id))
+      .map((i) => ({ op: 'update' as const, id: i.id, values: { active: on.has(i.id) }, origins: {} }))
+    try {
+      if (changes.length) await change(`Show ${way}, ${year}`, changes)
+      tryYear(year)
+    } catch (error) {
+      tell(error)
+    }
+  }
+  return (
+    <Pick
+      label="Show on the sheet"
+      hideLabel
+      placeholder="show a case"
+      value={null}
+      choices={choices}
+      onChange={(id) => {
+        const [way, year] = JSON.parse(String(id)) as [string, string]
+        void show(way, Number(year))
+      }}
+    />
+  )
+}
+
+/** What was found becomes a plan of the model. */
+function KeepPlan({ result }: { result: StudyResult }) {
+  const items = useBench((s) => s.items)
+  const schemes = column<string>(result, 'plan', 'id')
+  const years = column<number>(result, 'plan', 'year')
+  if (!schemes.length) return null
+  const keep = async () => {
+    let n = 1
+    const name = () => (n === 1 ? 'Best plan' : `Best plan ${n}`)
+    while (items.has(name())) n += 1
+    const steps = schemes.map((scheme, k) => ({ scheme, year: years[k] ?? 0 }))
+    try {
+      await change(`Make ${name()}`, [{ op: 'add', item: { kind: 'plan', id: name(), name: name(), steps } }])
+      notify('news', `${name()} stands on the board and among the plans of the model.`)
+    } catch (error) {
+      tell(error)
+    }
+  }
+  return <Plain onPress={() => void keep()}>Make it a plan</Plain>
+}
