@@ -159,7 +159,8 @@ class LiveSession:
         closed: Sequence[str] = (), moment: str | None = None, year: int | None = None,
         tab: str | None = None,
     ) -> Solved:  # fmt: skip
-        """Solve as the network stands, or with other factors, at a moment by its profiles, in a year by its growth, without what is lost and with switches
+        """Solve as the network stands, or with other factors, at a moment by its profiles, in a year by its growth, without
+        what is lost and with switches
         closed, none of it kept: ``tab`` names whose screen that is for."""
         with self.lock:
             condition = self.network.condition

@@ -49,7 +49,7 @@ async function preview() {
 }
 
 /** Show the network after something is lost and switches are closed, without changing it; `endTrial` shows it whole again. */
-export function tryLoss(ids: readonly string[], name: string, closed: readonly string[] = []) {
+export function tryLoss(ids: readonly string[], name: string, closed?: readonly string[]) {
   if (getState().looking) return
   setState((s) => ({ trying: { ...s.trying, lost: { ids, name, closed } } }))
   if (underWay) waiting = true

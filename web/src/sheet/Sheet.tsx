@@ -347,7 +347,7 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
       )}
       {lost && (
         <Looking role="status">
-          After the loss of {lost.name}, with control.
+          {lost.closed ? `${lost.name}.` : `After the loss of ${lost.name}, with control.`}
           <button type="button" onClick={() => void endTrial()}>
             Back to the whole network
           </button>

@@ -13,8 +13,13 @@ class ReliabilityOptions(Course):
     )  # fmt: skip
     most_h: float | None = quantity("Hours, most", "Without supply in a year at any load; more is told as a finding; any when "
                                     "blank", unit="h", default=None, ge=0, le=8760)  # fmt: skip
-    story: str | None = reference("Story of", "Element whose failure is told step by step; that which interrupts most when blank",
-                                  to="element", default=None)  # fmt: skip
+    story: str | None = reference(
+        "Story of",
+        "Element whose failure is told step by step; when blank, that which interrupts most of those with more than a repair "
+        "to tell",
+        to="element",
+        default=None,
+    )
 
 
 class SimulationOptions(Course):

@@ -18,7 +18,7 @@ from ..failures.events import KINDS, SAID, Ready, events, parts
 from ..failures.indices import INDICES, indices
 from ..failures.tally import MEASURES, Tally
 from ._options import ReliabilityOptions
-from ._told import told
+from ._told import story_of, told
 
 _FOUND, _BARS = 60, 12
 
@@ -69,13 +69,9 @@ SPLIT = Split(plan=_plan, prepare=Ready, answer=_answer, join=_join)
 def _published(
     ready: Ready, options: ReliabilityOptions, tally: Tally, alone: set[str], missing: Sequence[Missing], solved: int
 ) -> Result:
-    people, network = ready.people, ready.network
+    people = ready.people
     whole = indices(people, tally, np.ones(len(people.loads), np.bool_))
-    ident = options.story or max(
-        (i for i in tally.elements if i in network.items),
-        key=lambda i: float(tally.elements[i][:, 1].sum()),
-        default=None,
-    )
+    ident = options.story or _worth_telling(ready, tally)
     tables = [
         _indices(ready, tally, whole),
         _loads(ready, tally),
@@ -101,6 +97,19 @@ def _published(
         account, {t.name: t for t in tables}, summary, _findings(ready, options, tally, alone), statement, [],
         _figures(ready, tally, whole), _quantities(tables),
     )  # fmt: skip
+
+
+def _worth_telling(ready: Ready, tally: Tally) -> str | None:
+    """The element that interrupts most of those whose failure is more than a repair to wait for; else that which interrupts
+    most."""
+    order = sorted(
+        (i for i in tally.elements if i in ready.network.items), key=lambda i: -float(tally.elements[i][:, 1].sum())
+    )
+    for ident in order[:40]:
+        story = story_of(ready, ident)
+        if story is not None and len(story.steps) > 2:
+            return ident
+    return order[0] if order else None
 
 
 def _poorest(ready: Ready, tally: Tally) -> str:

@@ -1,0 +1,73 @@
+"""The guide's path: the poor supply point is found, why it is poor, what to build, and what the plans cost."""
+
+from __future__ import annotations
+
+import re
+
+from playwright.sync_api import Page, expect
+from tools.served import show
+
+from tests.browser.test_accessibility import violations
+from tests.browser.test_harmonics import chosen, run
+
+
+def figure(bench: Page, option: str, value: str) -> None:
+    box = bench.locator(f"form [data-option={option}] input")
+    box.fill(value)
+    box.press("Enter")
+
+
+def test_the_poor_supply_point_is_found_told_and_cured(bench: Page) -> None:
+    show(bench, "Interruptions")
+    run(bench)
+    expect(bench.get_by_test_id("statement")).to_contain_text(re.compile("Worst is Tollgate demand with 17.* hours"))
+    expect(bench.get_by_test_id("figure-causes")).to_be_visible()
+    assert violations(bench) == []
+    story = bench.get_by_role("group", name="step by step on the sheet")
+    story.get_by_role("button").nth(1).click()
+    banner = bench.get_by_role("status").filter(has_text="Story of 33 kV to Saltern, 0:08")
+    expect(banner).to_be_visible()
+    expect(bench.get_by_test_id("badge")).to_contain_text("trying")
+    banner.get_by_role("button", name="Back to the whole network").click()
+    expect(bench.get_by_test_id("badge")).to_contain_text("solved")
+    bench.get_by_role("button", name=re.compile("more tables", re.IGNORECASE)).first.click()
+    bench.get_by_role("option", name="Where it comes from").click()
+    expect(bench.get_by_role("grid")).to_contain_text("33 kV to Fennick")
+
+    show(bench, "Proposals")
+    figure(bench, "most", "6")
+    run(bench)
+    expect(bench.get_by_test_id("statement")).to_contain_text("worth")
+    bench.get_by_role("button", name="Make it a scheme").click()
+    expect(bench.get_by_role("tab", name="Schemes", selected=True)).to_be_visible()
+    assert violations(bench) == []
+
+
+def test_plans_stand_side_by_side_and_a_case_is_shown(bench: Page) -> None:
+    show(bench, "Board")
+    for option, value in (("of", "plans"), ("conditions", "present"), ("outages", "no"), ("interruptions", "none")):
+        chosen(bench, option, value)
+    figure(bench, "every", "5")
+    run(bench)
+    expect(bench.get_by_test_id("statement")).to_contain_text("As it is, limits are broken from 2026 on")
+    expect(bench.get_by_test_id("figure-cost")).to_be_visible()
+    assert violations(bench) == []
+    bench.get_by_role("button", name="Show on the sheet").click()
+    bench.get_by_role("option", name="Everybody, 2031").click()
+    banner = bench.get_by_role("status").filter(has_text="With the demand of 2031")
+    expect(banner).to_be_visible()
+    banner.get_by_role("button", name="Back to today").click()
+    expect(bench.get_by_test_id("badge")).to_contain_text("solved")
+
+
+def test_simulated_years_and_adequacy_have_their_pages(bench: Page) -> None:
+    show(bench, "Years of failures")
+    figure(bench, "years", "300")
+    run(bench)
+    expect(bench.get_by_test_id("statement")).to_contain_text("300 years: SAIDI is")
+    expect(bench.get_by_test_id("figure-spread")).to_be_visible()
+    show(bench, "Adequacy")
+    figure(bench, "supply_mw", "60")
+    run(bench)
+    expect(bench.get_by_test_id("statement")).to_contain_text("Demand is not covered in")
+    assert violations(bench) == []
