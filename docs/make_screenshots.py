@@ -32,14 +32,6 @@ def tables(page: Page) -> None:
     page.wait_for_timeout(400)
 
 
-def sweep(page: Page) -> None:
-    show(page, "Sweep")
-    page.get_by_role("button", name="Run", exact=True).click()
-    page.get_by_test_id("figure-voltage").wait_for()
-    page.keyboard.press("Shift+B")
-    page.wait_for_timeout(500)
-
-
 def map_(page: Page) -> None:
     page.keyboard.press("m")
     page.keyboard.press("h")
@@ -134,13 +126,6 @@ def harmonics(page: Page) -> None:
     run_study(page)
 
 
-def spectrum(page: Page) -> None:
-    """What the resonance does: the bus with the largest fifth against its levels."""
-    distortion_lens(page)
-    page.get_by_role("button", name="Spectrum", exact=True).click()
-    page.wait_for_timeout(400)
-
-
 def followed(page: Page) -> None:
     """The bench as it opens, once its outages are worked out."""
     page.wait_for_selector("[data-testid=security][data-state=bad]", timeout=120_000)
@@ -177,6 +162,32 @@ def over_time(page: Page) -> None:
     run_study(page)
     page.get_by_role("button", name="Show a step on the sheet").click()
     page.get_by_role("option").first.click()
+    page.wait_for_timeout(1500)
+
+
+def interruptions(page: Page) -> None:
+    """What interrupts most, and above it a failure once the control room has brought back what it can."""
+    show(page, "Interruptions")
+    page.get_by_role("button", name="Half of the height").click()
+    run_study(page)
+    page.get_by_role("group", name="step by step on the sheet").get_by_role("button").nth(1).click()
+    page.get_by_text("Back to the whole network").wait_for()
+    page.wait_for_timeout(1000)
+
+
+def board(page: Page) -> None:
+    """Three plans: which limits are broken in which year, and above them the network of one in ten years."""
+    show(page, "Board")
+    page.get_by_role("button", name="Half of the height").click()
+    option(page, "of", "plans")
+    option(page, "outages", "no")
+    run_study(page)
+    page.get_by_role("button", name="SAIDI over the years").wait_for(timeout=240_000)
+    page.wait_for_timeout(30_000)
+    page.get_by_role("button", name="Limits broken").click()
+    page.get_by_role("button", name="Show on the sheet").click()
+    page.get_by_role("option", name="Everybody, 2034").click()
+    page.get_by_text("With the demand of 2034").wait_for()
     page.wait_for_timeout(1500)
 
 
@@ -267,9 +278,9 @@ SHOTS: list[tuple[str, str, Callable[[Page], None]]] = [
     ("workings", "light", workings),
     ("harmonics", "light", harmonics),
     ("model", "light", model),
-    ("sweep", "light", sweep),
     ("map", "light", map_),
-    ("spectrum", "dark", spectrum),
+    ("interruptions", "light", interruptions),
+    ("board", "light", board),
     ("profile-phases", "light", phases_profile),
     ("optimal", "light", optimal),
     ("outages", "light", outages),

@@ -25,6 +25,8 @@ def street() -> Draft:
     net.line("Head", "End", length_km=0.3, conductors="ABCN", type="Al 4×150 XLPE 0.4 kV cable")
     net.load("End", active_power_mw=0.018, power_factor=0.97, conductors="AN", spectrum="LED lighting")
     net.add("interface", name="Street lamps", members=("Line Head - End",))
+    capacitor = {"kind": "shunt", "id": "bank", "bus": "End", "step_mvar": 0.005, "steps": 1, "steps_on": 1}
+    net.add("scheme", name="Bank", changes=[{"change": {"op": "add", "item": capacitor}, "label": "bank"}])
     net.add("profile", name="Evenings", packed=pack([0.2, 0.5, 1.0, 0.7]))
     return net
 
@@ -56,6 +58,8 @@ OPTIONS: dict[str, dict[str, Any]] = {
     "placing": {"above_kv": 0.1, "step_mvar": 0.01, "most": 1},
     "sweep": {"start": 0.5, "stop": 1.0, "steps": 3}, "sensitivities": {"bus": "End"}, "balancing": {"feeder": "Line Head - End"},
     "reactive": {"bus": "End"}, "headroom": {"from_kv": 0.1}, "limit_table": {"outages": "none", "most_mw": 0.05},
+    "adequacy": {"supply_mw": 0.1, "step_mw": 0.01}, "board": {"years": 1, "outages": False, "conditions": "present"},
+    "best_plan": {"years": 1, "conditions": "present"}, "failure_years": {"years": 20}, "proposals": {"most": 3},
     "scan": {"bus": "End", "to_hz": 500}, "filter_design": {"bus": "End", "size": "entered", "mvar": 0.1},
     "emission_limits": {"bus": "End"},
     "filter_search": {"bus": "End", "sizes": 2, "most_steps": 1},

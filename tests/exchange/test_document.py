@@ -79,7 +79,7 @@ def test_junk_is_refused_not_crashed_on(data: bytes) -> None:
 
 def test_schema_lists_every_kind_with_units() -> None:
     schema = document_schema()
-    assert set(schema["$defs"]) == {*REGISTRY, "Attachment", "SchemeChange", "Add", "Update", "Remove"}
+    assert set(schema["$defs"]) == {*REGISTRY, "Attachment", "SchemeChange", "PlanStep", "Add", "Update", "Remove"}
     assert schema["$defs"]["line"]["properties"]["length_km"]["unit"] == "km"
     assert "from_bus" in schema["$defs"]["line"]["required"]
 

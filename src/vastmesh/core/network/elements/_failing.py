@@ -63,7 +63,7 @@ class Failing(Element):
                                            group="reliability", when={"maintenance_rate": ("~",)})  # fmt: skip
     repair_spread: Literal["exponential", "fixed", "lognormal", "weibull"] = choice(
         "Repair spreads", "How single repairs differ from their mean when years are simulated", default="exponential",
-        typical=True, group="reliability",
+        group="reliability",
     )  # fmt: skip
     repair_shape: float | None = quantity(
         "Shape", "Of Weibull its exponent, of lognormal the deviation of the logarithm; 2 and 0.6 when blank", unit="1", ge=0.1,

@@ -155,11 +155,11 @@ class Line(Failing):
     )  # fmt: skip
     resistance_table: ResistanceTable | None = resistance_table()
     failure_rate: float | None = failures(
-        "Permanent failures by length; typical of its construction when blank", unit="1/(km·a)"
+        "Permanent failures by length; typical of its construction when blank", unit="1/km/a"
     )
     temporary_rate: float | None = brief_failures(
         "Failures by length that are over once it has been without voltage for a moment; typical of its construction when blank",
-        unit="1/(km·a)",
+        unit="1/km/a",
     )
     from_gear: Gear | None = gear("from end")
     to_gear: Gear | None = gear("to end")

@@ -161,43 +161,23 @@ def _switching(
         if not isinstance(line, Line) or _kv(network, line.from_bus) > 50:
             continue
         near, field = _upstream(trace, line)
-        given = getattr(line, field)
-        kv = _kv(network, near)
-        if kv < 1:
-            continue
+        given, low = getattr(line, field), _kv(network, near) < 1
         section = ready.graph.section.get(ident)
-        bare = given is None and section is not None and ready.graph.section.get(near) == section
-        if bare or given == "none":
-            yield Candidate(
-                f"Disconnector: {line.name}",
-                "disconnector",
-                ident,
-                options.switch_k,
-                (_set(ident, field, "disconnector"),),
-            )
-            yield Candidate(
-                f"Recloser: {line.name}", "recloser", ident, options.recloser_k, (_set(ident, field, "recloser"),)
-            )
-            yield Candidate(f"Fuse: {line.name}", "fuse", ident, options.switch_k / 2, (_set(ident, field, "fuse"),))
-        elif given == "disconnector":
-            yield Candidate(
-                f"Remote control: {line.name}",
-                "remote control",
-                ident,
-                options.remote_k,
-                (_set(ident, field, "remote"),),
-            )
-            yield Candidate(
-                f"Recloser: {line.name}", "recloser", ident, options.recloser_k, (_set(ident, field, "recloser"),)
-            )
+        bare = given == "none" or (given is None and section is not None and ready.graph.section.get(near) == section)
+        kinds = {
+            "disconnector": ("Disconnector", "disconnector", options.switch_k, bare and not low),
+            "remote": ("Remote control", "remote control", options.remote_k, given == "disconnector"),
+            "recloser": ("Recloser", "recloser", options.recloser_k, (bare or given == "disconnector") and not low),
+            "fuse": ("Fuse", "fuse", options.switch_k / 2, bare),
+        }
+        for gear, (called, what, cost, fits) in kinds.items():
+            if fits:
+                change = Update(id=ident, values={field: gear})
+                yield Candidate(f"{called}: {line.name}", what, ident, cost, (change,))
         if not line.indicator:
             yield Candidate(f"Indicator: {line.name}", "indicator", ident, options.indicator_k,
                             (Update(id=ident, values={"indicator": True}),))  # fmt: skip
     yield from _ties(network, ready, hours, trace, namer, options)
-
-
-def _set(ident: str, field: str, value: str) -> Change:
-    return Update(id=ident, values={field: value})
 
 
 def _upstream(trace: Trace, e: Line) -> tuple[str, str]:
