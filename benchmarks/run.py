@@ -552,12 +552,31 @@ def _year(n: int) -> dict[str, Any]:
     return measure_year(n)
 
 
+def _failures(n: int) -> dict[str, Any]:
+    from failures import measure_failures
+
+    return measure_failures(n)
+
+
+def _failure_years(workers: int) -> dict[str, Any]:
+    from failures import measure_years
+
+    return measure_years(workers)
+
+
+def _board(n: int) -> dict[str, Any]:
+    from failures import measure_board
+
+    return measure_board(n)
+
+
 KINDS: dict[str, Callable[[int], dict[str, Any]]] = {
     "solve": measure, "service": lambda n: measure_service(n, slide=n <= 10_000), "sheet": measure_sheet,
     "slider": measure_slider, "sift": measure_sift, "per_phase": measure_per_phase, "street": measure_street,
     "balancing": measure_balancing, "live_distortion": measure_live_distortion, "edge": measure_edge, "edit": measure_edit,
     "load": _load, "parts": _parts, "harmonics": _harmonics, "optimal": _optimal, "linear_optimal": _linear_optimal,
     "day": _day, "outages": _outages, "outages_in_parts": _outages_in_parts, "year": _year,
+    "failures": _failures, "failure_years": _failure_years, "board": _board,
 }  # fmt: skip
 
 
@@ -584,6 +603,9 @@ def main() -> None:
         "All outages of single lines of 1,000 buses, by workers", [alone("outages_in_parts", str(n)) for n in (1, 2)]
     )
     listed("A year by the hour (0: the demonstration), from 240 hours", [alone("year", str(n)) for n in (0, 1000)])
+    listed("Interruptions, every failure played", [alone("failures", str(n)) for n in (1000, 10_000)])
+    listed("Years of failures of 1,000 buses, by workers", [alone("failure_years", str(n)) for n in (1, 2)])
+    listed("The board of the demonstration, two processes", [alone("board", "0")])
     listed("Studies in parts, by workers", [alone("parts", str(n)) for n in (1, 2)])
     listed("Sift lines through the service", [alone("sift", str(n)) for n in (1000, 70_000)])
     listed("Slider in the browser, profile open", [alone("slider", "1000")])

@@ -101,6 +101,8 @@ class Ready:
                     data = Failures(data.rate, data.temporary, data.hours, 0.0, 0.0, data.typical)
                 if data.rate or data.temporary or data.planned:
                     found.setdefault(seeds, Group(seeds)).elements.append((e.id, data))
+        for g in found.values():  # equal repairs follow each other, so that what they come to is worked out once
+            g.elements.sort(key=lambda e: e[1].hours)
         return list(found.values())
 
 

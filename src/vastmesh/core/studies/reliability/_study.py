@@ -36,6 +36,7 @@ def _answer(ready: Ready, part: dict[str, int], progress: Progress) -> Answer:
         tally.add(e)
         if e.kind == "failure" and e.story.only_supply:
             alone |= set(e.elements)
+    tally.close()
     return {
         "rate": tally.rate, "away": tally.away, "brief": tally.brief, "energy_h": tally.energy_h, "cost": tally.cost,
         "kinds": tally.kinds, "ids": list(tally.elements),
