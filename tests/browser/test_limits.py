@@ -75,3 +75,9 @@ def test_the_worst_hour_of_a_winter_is_found_and_shown(bench: Page) -> None:
     expect(bench.get_by_role("status").filter(has_text="2025-01-17 1")).to_be_visible()
     bench.get_by_role("button", name="Back to the condition").click()
     expect(bench.get_by_test_id("badge")).to_contain_text("solved")
+    # A cell of the calendar is a step as well, by keyboard too.
+    calendar = bench.get_by_test_id("figure-calendar")
+    calendar.focus()
+    bench.keyboard.press("ArrowRight")
+    bench.keyboard.press("Enter")
+    expect(bench.get_by_role("status").filter(has_text="by the profiles")).to_be_visible()

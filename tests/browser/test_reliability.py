@@ -57,6 +57,13 @@ def test_plans_stand_side_by_side_and_a_case_is_shown(bench: Page) -> None:
     banner = bench.get_by_role("status").filter(has_text="With the demand of 2031")
     expect(banner).to_be_visible()
     banner.get_by_role("button", name="Back to today").click()
+    bench.get_by_role("button", name="Limits broken", exact=True).click()
+    cells = bench.get_by_test_id("figure-breaches")
+    cells.focus()
+    bench.keyboard.press("ArrowRight")
+    bench.keyboard.press("Enter")
+    expect(bench.get_by_role("status").filter(has_text="With the demand of 2026")).to_be_visible()
+    bench.get_by_role("button", name="Back to today").click()
     expect(bench.get_by_test_id("badge")).to_contain_text("solved")
 
 

@@ -10,8 +10,9 @@ import numpy as np
 import pytest
 
 from tests.helpers import at, bus, line, load, network, run_study, source
+from vastmesh.core.checks import run_checks
 from vastmesh.core.errors import InvalidFields
-from vastmesh.core.network import Growth, Network, Scheme, Update
+from vastmesh.core.network import Add, Growth, Network, Scheme, Update
 from vastmesh.core.network.growth import grown
 from vastmesh.core.results.state import run_load_flow
 from vastmesh.core.studies import STUDIES, Inputs
@@ -244,6 +245,17 @@ def test_plans_that_cannot_be_carried_out_are_named_with_a_remedy() -> None:
         board(empty)
     with pytest.raises(InvalidFields, match="no scheme to choose from"):
         run_study("best_plan", Inputs.of(empty))
+
+
+def test_the_model_check_points_at_plans_out_of_order_and_at_what_is_gone() -> None:
+    net = town()
+    assert [c for c in run_checks(net) if c.rule in ("common_failure", "plan")] == []
+    net.apply([
+        Add(item={"kind": "common_failure", "id": "cf", "members": ["nothing"], "failure_rate": 0.1, "repair_h": 2.0}),
+        Update(id="p", values={"steps": [{"scheme": "bank", "year": 2027}, {"scheme": "gone", "year": 2029}]}),
+    ])  # fmt: skip
+    found = [(c.element, c.field) for c in run_checks(net) if c.rule in ("common_failure", "plan")]
+    assert found == [("cf", "members"), ("p", "steps"), ("p", "steps")]
 
 
 def test_the_best_plan_of_a_network_is_the_cheapest_of_all_orders_on_the_board() -> None:

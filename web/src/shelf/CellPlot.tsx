@@ -1,11 +1,12 @@
 /** Cells over words both ways, coloured by a figure, those beyond a limit framed; a cell selects its element. */
 import { scaleLinear } from 'd3-scale'
-import { useMemo, useRef, useState } from 'react'
+import { useContext, useMemo, useRef, useState } from 'react'
 import styled, { useTheme } from 'styled-components'
 import type { components } from '../api/schema'
 import { fixed } from '../design/format'
 import { font } from '../design/tokens'
 import { hover, select } from '../session/store'
+import { CellTaken } from './cells'
 import { LETTER, PlotActs, shortened, useSize } from './plotFrame'
 
 const Frame = styled.div`
@@ -32,6 +33,7 @@ interface Cell {
 
 export function CellPlot({ figure }: { figure: components['schemas']['FigureOut'] }) {
   const theme = useTheme()
+  const taken = useContext(CellTaken)
   const { frame, size } = useSize()
   const drawing = useRef<SVGSVGElement>(null)
   const [pointed, setPointed] = useState<Cell | null>(null)
@@ -73,6 +75,10 @@ export function CellPlot({ figure }: { figure: components['schemas']['FigureOut'
     const row = Math.floor((e.clientY - box.top - TOP) / rowHeight)
     return at.get(row * across.length + column) ?? null
   }
+  const take = (c: Cell | null) => {
+    if (!c || taken?.(figure.name, across[c.x] ?? '', down[c.y] ?? '')) return
+    if (c.id) select(c.id, { reveal: true })
+  }
   const told = pointed
     ? `${down[pointed.y]}, ${across[pointed.x]}: ${fixed(pointed.z, exact)} ${figure.z?.unit ?? ''}`
     : `${figure.z?.label ?? figure.label} ${figure.z?.unit ?? ''}`
@@ -86,7 +92,7 @@ export function CellPlot({ figure }: { figure: components['schemas']['FigureOut'
         role="img"
         aria-label={`${figure.label}: ${figure.y.label} by ${figure.x.label}`}
         data-testid={`figure-${figure.name}`}
-        data-choosable={cells.some((c) => c.id) || undefined}
+        data-choosable={cells.some((c) => c.id) || taken ? true : undefined}
         onPointerMove={(e) => {
           const found = find(e)
           if (found === pointed) return
@@ -100,7 +106,7 @@ export function CellPlot({ figure }: { figure: components['schemas']['FigureOut'
         // biome-ignore lint/a11y/noNoninteractiveTabindex: arrows go from cell to cell
         tabIndex={0}
         onKeyDown={(e) => {
-          if (e.key === 'Enter' && pointed?.id) return select(pointed.id, { reveal: true })
+          if (e.key === 'Enter') return take(pointed)
           const [dx, dy] = WAYS[e.key] ?? [0, 0]
           if (!dx && !dy) return
           e.preventDefault()
@@ -109,10 +115,7 @@ export function CellPlot({ figure }: { figure: components['schemas']['FigureOut'
           setPointed(next)
           hover(next.id)
         }}
-        onClick={(e) => {
-          const found = find(e)
-          if (found?.id) select(found.id, { reveal: true })
-        }}
+        onClick={(e) => take(find(e))}
       >
         <text x={4} y={14} fill={pointed ? theme.ink : theme.quiet}>
           {shortened(told, size.width - 240)}

@@ -12,6 +12,7 @@ from ..electrical.conductor import find_gaps
 from ..errors import InvalidFields
 from ..network import (
     Bus,
+    CommonFailure,
     Condition,
     CurrentTransformer,
     Demand,
@@ -24,7 +25,9 @@ from ..network import (
     Origin,
     Outage,
     OwnType,
+    Plan,
     Regulator,
+    Scheme,
     Shunt,
     Source,
     Switch,
@@ -451,7 +454,27 @@ def outages(s: Subject) -> Iterator[Check]:
             yield Check("outage", o.id, Severity.WATCH, "names nothing that is lost", "members")
 
 
+def futures(s: Subject) -> Iterator[Check]:
+    """Common failures and plans that name what is not there, plans out of order, loads nobody is counted at."""
+    items = s.network.items
+    for c in s.network.of(CommonFailure):
+        gone = [m for m in c.members or () if not isinstance(items.get(m), Element)]
+        if gone:
+            yield Check(
+                "common_failure", c.id, Severity.WATCH, f"names {', '.join(gone[:5])}, which is not there", "members"
+            )
+    for p in s.network.of(Plan):
+        year = {step.scheme: step.year for step in p.steps}
+        for step in p.steps:
+            scheme = items.get(step.scheme)
+            if not isinstance(scheme, Scheme):
+                yield Check("plan", p.id, Severity.WATCH, f"names {step.scheme}, which is not there", "steps")
+            elif scheme.needs and year.get(scheme.needs, 9999) > step.year:
+                text = f"has {scheme.name} before {scheme.needs}, which that needs"
+                yield Check("plan", p.id, Severity.WATCH, text, "steps")
+
+
 RULES: tuple[Rule, ...] = (
     phases, conditions, missing, supply, transformers, lines, parallels, switchgear, ratings, loops, ends, names, own_types,
-    ignored, rated_voltages, dispatch, outages,
+    ignored, rated_voltages, dispatch, outages, futures,
 )  # fmt: skip

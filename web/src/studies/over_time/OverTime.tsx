@@ -8,6 +8,7 @@ import { useKept } from '../../session/kept'
 import { tryMoment } from '../../session/live'
 import { fetchProfiles, importProfiles } from '../../session/profiles'
 import { useBench } from '../../session/store'
+import { CellTaken, type TakeCell } from '../../shelf/cells'
 import { StudyPage } from '../StudyPage'
 import type { StudyResult } from '../useStudy'
 
@@ -24,9 +25,16 @@ export function OverTime() {
   return (
     <Frame>
       <Profiles />
-      {study ? <StudyPage study={study} Beside={StepPick} /> : null}
+      <CellTaken value={openStep}>{study ? <StudyPage study={study} Beside={StepPick} /> : null}</CellTaken>
     </Frame>
   )
+}
+
+/** A cell of the calendar is a step. */
+const openStep: TakeCell = (figure, day, hour) => {
+  if (figure !== 'calendar') return false
+  tryMoment(`${day}T${hour}`)
+  return true
 }
 
 /** What profiles there are, and the ways in: a file, pasted rows, or a metering service on this machine. */

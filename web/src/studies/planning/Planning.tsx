@@ -6,14 +6,25 @@ import { Pick, Plain } from '../../design/controls'
 import { tryYear } from '../../session/live'
 import { change } from '../../session/queue'
 import { notify, useBench } from '../../session/store'
+import { CellTaken, type TakeCell } from '../../shelf/cells'
 import { StudyPage } from '../StudyPage'
-import type { StudyResult } from '../useStudy'
+import { type StudyResult, useStudy } from '../useStudy'
 
 const useNamed = (name: string) => useQuery(studiesQuery).data?.find((s) => s.name === name)
 
 export function Board() {
   const study = useNamed('board')
-  return study ? <StudyPage study={study} Beside={CasePick} /> : null
+  const { result } = useStudy('board')
+  const open: TakeCell = (figure, year, way) => {
+    if (!result || (figure !== 'breaches' && figure !== 'loading')) return false
+    void showCase(result, way, Number(year))
+    return true
+  }
+  return study ? (
+    <CellTaken value={open}>
+      <StudyPage study={study} Beside={CasePick} />
+    </CellTaken>
+  ) : null
 }
 
 export function BestPlan() {
@@ -27,28 +38,29 @@ function column<T>(result: StudyResult, table: string, name: string): readonly T
 
 const tell = (error: unknown) => notify('problem', messageOf(error))
 
-/** A way in a year: its schemes are turned on, which one undo takes back, and the sheet shows the demand of that year. */
+/** Show a way in a year: its schemes are turned on, which one undo takes back, and the sheet has the demand of that year. */
+async function showCase(result: StudyResult, way: string, year: number) {
+  const of = column<string>(result, 'steps', 'name')
+  const since = column<number>(result, 'steps', 'year')
+  const on = new Set(
+    column<string>(result, 'steps', 'id').filter((_, n) => of[n] === way && (since[n] ?? year) <= year),
+  )
+  const changes = [...useBench.getState().items.values()]
+    .filter((i) => i.kind === 'scheme' && (i.active === true) !== on.has(i.id))
+    .map((i) => ({ op: 'update' as const, id: i.id, values: { active: on.has(i.id) }, origins: {} }))
+  try {
+    if (changes.length) await change(`Show ${way}, ${year}`, changes)
+    tryYear(year)
+  } catch (error) {
+    tell(error)
+  }
+}
+
 function CasePick({ result }: { result: StudyResult }) {
-  const items = useBench((s) => s.items)
   const ways = [...new Set(column<string>(result, 'board', 'name'))]
   const years = [...new Set(column<string>(result, 'board', 'year'))]
-  const of = column<string>(result, 'steps', 'name')
-  const schemes = column<string>(result, 'steps', 'id')
-  const since = column<number>(result, 'steps', 'year')
   const choices = ways.flatMap((w) => years.map((y) => ({ id: JSON.stringify([w, y]), label: `${w}, ${y}` })))
   if (!choices.length) return null
-  const show = async (way: string, year: number) => {
-    const on = new Set(schemes.filter((_, n) => of[n] === way && (since[n] ?? year) <= year))
-    const changes = [...items.values()]
-      .filter((i) => i.kind === 'scheme' && (i.active === true) !== on.has(i.id))
-      .map((i) => ({ op: 'update' as const, id: i.id, values: { active: on.has(i.id) }, origins: {} }))
-    try {
-      if (changes.length) await change(`Show ${way}, ${year}`, changes)
-      tryYear(year)
-    } catch (error) {
-      tell(error)
-    }
-  }
   return (
     <Pick
       label="Show on the sheet"
@@ -58,7 +70,7 @@ function CasePick({ result }: { result: StudyResult }) {
       choices={choices}
       onChange={(id) => {
         const [way, year] = JSON.parse(String(id)) as [string, string]
-        void show(way, Number(year))
+        void showCase(result, way, Number(year))
       }}
     />
   )
