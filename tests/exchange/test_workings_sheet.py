@@ -13,6 +13,7 @@ import pytest
 
 from tests.core.test_harmonic_limits import works
 from tests.core.test_per_phase_findings import street
+from tests.core.test_planning import town
 from tests.helpers import bus, line, load, network, source, transformer
 from vastmesh.core.network import Network
 from vastmesh.core.results.state import run_load_flow, run_unbalanced
@@ -55,6 +56,20 @@ def harmonic_sheet() -> bytes:
     return write_workings("Example", study.explain(net, result, net.condition, "w", asked))
 
 
+def plans_sheet() -> bytes:
+    """A plan's net present cost year by year, and the interruptions of a load and a feeder of the same town."""
+    net, found = town(), []
+    for name, idents, asked in (
+        ("board", ("p", "second"), {"years": 6, "every": 2, "outages": False}), ("reliability", ("load-e", "s-e"), {}),
+    ):  # fmt: skip
+        study = STUDIES[name]
+        result = study.run(Inputs.of(net), study.options(**asked), lambda share, words: None)
+        assert study.explain is not None
+        found += [w for i in idents for w in study.explain(net, result, net.condition, i, asked)]
+    assert len(found) == 4
+    return write_workings("Example", found)
+
+
 def test_formulas_are_live_inputs_are_marked_and_texts_stay_texts() -> None:
     book = openpyxl.load_workbook(io.BytesIO(sheet(two_bus())))
     assert len(book.sheetnames) == len(ALL)
@@ -79,15 +94,21 @@ def test_a_name_that_looks_like_a_formula_stays_a_text() -> None:
 
 
 @pytest.mark.xdist_group("office")
-@pytest.mark.parametrize("what", ["balanced", "per phase", "harmonics"])
+@pytest.mark.parametrize("what", ["balanced", "per phase", "harmonics", "plans"])
 def test_recalculated_by_an_office_program_it_gives_our_figures(tmp_path: Path, what: str) -> None:
     """Cached values are taken out first, so that what comes back has been computed there."""
     office = shutil.which("soffice") or shutil.which("libreoffice")
     assert office, "LibreOffice Calc is needed for this test: apt-get install libreoffice-calc-nogui"
-    data = {"balanced": lambda: sheet(two_bus()), "per phase": per_phase_sheet, "harmonics": harmonic_sheet}[what]()
+    made = {
+        "balanced": lambda: sheet(two_bus()),
+        "per phase": per_phase_sheet,
+        "harmonics": harmonic_sheet,
+        "plans": plans_sheet,
+    }
+    data = made[what]()
     book = openpyxl.load_workbook(io.BytesIO(data))  # openpyxl writes formulas without values
     book.save(tmp_path / "in.xlsx")
-    cell = {"balanced": "D10", "per phase": "D9", "harmonics": "D16"}[what]
+    cell = {"balanced": "D10", "per phase": "D9", "harmonics": "D16", "plans": "D9"}[what]
     assert openpyxl.load_workbook(tmp_path / "in.xlsx", data_only=True).worksheets[0][cell].value is None
     done = tmp_path / "out"
     subprocess.run(
@@ -102,7 +123,7 @@ def test_recalculated_by_an_office_program_it_gives_our_figures(tmp_path: Path, 
                 assert row[3] == pytest.approx(row[6], rel=1e-6, abs=1e-6), (page.title, row)
                 assert row[7] == pytest.approx(0.0, abs=1e-6)
                 compared += 1
-    assert compared > {"balanced": 25, "per phase": 15, "harmonics": 1}[what]
+    assert compared > {"balanced": 25, "per phase": 15, "harmonics": 1, "plans": 3}[what]
     if what == "harmonics":
         by_hand = {r[0]: r[3] for r in recalculated.worksheets[1].iter_rows(min_row=6, values_only=True) if r[0]}
         for h in (5, 7, 11, 13):
