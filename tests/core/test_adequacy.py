@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from tests.helpers import bus, load, network, run_study, source
+from tests.helpers import bus, line, load, network, run_study, source
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Network
 from vastmesh.core.network.elements.profile import pack
@@ -203,3 +203,69 @@ def test_nothing_that_counts_as_supply_is_refused_with_a_way_out() -> None:
     short = run_study("adequacy", net, supply_mw=0.5, losses_pct=0.0, most_h=3.0)
     assert short.summary["lole_h"] == pytest.approx(8760)
     assert short.findings[0].quantity == "lole_h"
+
+
+# --- with the network
+# ---------------------------------------------------------------------------------------------------------------
+
+
+def three_buses(rating_a: float) -> Network:
+    """A machine and a supply on two sides of a load, two lines of different ratings; 11 kV at unity power factor."""
+    gear = {"r_ohm_per_km": 0.0, "x_ohm_per_km": 0.3, "length_km": 2.0}
+    return network(
+        bus("a"), bus("b"), bus("c"), source("a", most_mw=8.0, failure_rate=2.0, repair_h=20.0), load("c", 10.0),
+        {"kind": "generator", "id": "g", "bus": "b", "energy": "thermal", "active_power_mw": 5.0, "rated_mva": 7.0,
+         "failure_rate": 5.0, "repair_h": 40.0},
+        line("a", "c", rating_a=rating_a, failure_rate=1.0, repair_h=30.0, **gear),
+        line("b", "c", rating_a=1000.0, failure_rate=0.5, repair_h=60.0, **gear),
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("rating", [200.0, 330.0, 1000.0])
+def test_with_the_network_every_state_is_what_sums_on_paper_give(rating: float) -> None:
+    """Both supplies are radial to the load: what it gets is the sum of the lesser of unit and line on either side."""
+    result = run_study("adequacy", three_buses(rating), losses_pct=0.0, network="enumerated", from_kv=1.0, levels=1)
+    most = rating * 11 * 3**0.5 / 1000
+    away = {"source-b": 40 / 8800, "g": 200 / 8960, "a-c": 60 / 8820, "b-c": 60 / 8820}
+    names = list(away)
+    lolp = eens = 0.0
+    for states in product((0, 1), repeat=4):
+        if sum(states) > 2:
+            continue
+        p = float(np.prod([away[n] if s else 1 - away[n] for n, s in zip(names, states, strict=True)]))
+        from_a = 0.0 if states[0] or states[2] else min(8.0, most)
+        from_b = 0.0 if states[1] or states[3] else min(7.0, 1000 * 11 * 3**0.5 / 1000)
+        shed = max(10.0 - from_a - from_b, 0.0)
+        lolp += p * (shed > 1e-6)
+        eens += p * shed
+    rows = dict(zip(result.tables["composite"]["name"], result.tables["composite"]["value"], strict=True))
+    assert rows["LOLE with the network"] == pytest.approx(8760 * lolp, rel=1e-9)
+    assert rows["EENS with the network"] == pytest.approx(8760 * eens, rel=1e-6)
+    drawn = run_study(
+        "adequacy", three_buses(rating), losses_pct=0.0, network="sampled", from_kv=1.0, levels=1, samples=20_000
+    )
+    sampled = dict(zip(drawn.tables["composite"]["name"], drawn.tables["composite"]["value"], strict=True))
+    spread = 8760 * (lolp * (1 - lolp) / 20_000) ** 0.5
+    assert abs(sampled["LOLE with the network"] - 8760 * lolp) < 5 * spread + 8760 * 1e-3
+
+
+def test_a_strong_network_leaves_adequacy_what_it_is() -> None:
+    plain = run_study("adequacy", system(), losses_pct=0.0)
+    counted = run_study("adequacy", system(), losses_pct=0.0, network="enumerated")
+    rows = dict(zip(counted.tables["composite"]["name"], counted.tables["composite"]["value"], strict=True))
+    assert rows["States covered"] == pytest.approx(100.0)
+    assert rows["LOLE with the network"] == pytest.approx(plain.summary["lole_h"], rel=1e-9)
+    assert rows["EENS with the network"] == pytest.approx(plain.summary["eens_mwh"], rel=1e-9)
+
+
+def test_power_divides_by_reactance_so_that_a_weak_line_beside_a_strong_one_binds() -> None:
+    """Two lines in parallel, the weak one of half the reactance takes two thirds: nine MW through it let 13.5 through both."""
+    net = network(
+        bus("a"), bus("c"), source("a", most_mw=30.0), load("c", 20.0),
+        line("a", "c", r_ohm_per_km=0.0, x_ohm_per_km=0.3, rating_a=9.0 / (11 * 3**0.5) * 1000, failure_rate=0.0),
+        line("a", "c", r_ohm_per_km=0.0, x_ohm_per_km=0.6, rating_a=2000.0, failure_rate=0.0) | {"id": "second"},
+    )  # fmt: skip
+    result = run_study("adequacy", net, losses_pct=0.0, network="enumerated", levels=1, typical=False)
+    rows = dict(zip(result.tables["composite"]["name"], result.tables["composite"]["value"], strict=True))
+    assert rows["EENS with the network"] == pytest.approx(8760 * 6.5, rel=1e-6)
+    assert rows["of it with nothing away"] == pytest.approx(8760 * 6.5, rel=1e-6)

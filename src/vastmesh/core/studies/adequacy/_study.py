@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict
@@ -19,10 +20,12 @@ from ...network.growth import grown
 from ...results import Account, Axis, Bound, Column, Figure, Finding, Result, Series, Table
 from ...severity import Severity
 from ..base import Inputs, Progress
+from ._composite import Part, grid_of, levels, parts_of, states
 from ._outages import HOURS, OutageTable, Unit, table_of
 
 _WEATHER = ("wind", "solar")
 _POINTS = 400
+_LEAST_MW = 1e-6
 
 
 class AdequacyOptions(BaseModel):
@@ -46,6 +49,33 @@ class AdequacyOptions(BaseModel):
     )
     typical: bool = choice("Typical data", "Machines with blank failures take those typical of them; off: they never fail",
                            default=True)  # fmt: skip
+    network: Literal["no", "enumerated", "sampled"] = choice(
+        "With the network",
+        "No: it carries whatever is there. Enumerated: every state with up to two parts away. Sampled: states "
+        "drawn at random. In both the least demand is shed, linear",
+        default="no",
+        group="network",
+    )
+    from_kv: float = quantity(
+        "Branches from",
+        "Lowest nominal voltage of branches that may be away",
+        unit="kV",
+        default=30.0,
+        ge=0,
+        le=1500,
+        group="network",
+    )
+    levels: int = quantity(
+        "Levels", "Of demand, finer towards the peak", unit="1", default=6, ge=1, le=60, group="network"
+    )
+    samples: int = quantity(
+        "Samples", "States that are drawn", unit="1", default=2000, ge=10, le=100_000, group="network"
+    )
+    seed: int = quantity(
+        "Seed", "The same seed draws the same states", unit="1", default=1, ge=0, le=2**31, group="network"
+    )
+    limit_set: Literal["normal", "emergency"] = choice("Limits", "Which limits branches keep meanwhile", default="emergency",
+                                                       group="network")  # fmt: skip
     most_h: float | None = quantity("Hours, most", "Of loss of load a year; more is told as a finding; any when blank", unit="h",
                                     default=None, ge=0, le=8760)  # fmt: skip
 
@@ -270,13 +300,18 @@ def run_adequacy(inputs: Inputs, options: AdequacyOptions, progress: Progress) -
     }
     assumed = [
         "Units fail independently of each other, and of demand; each is away as long on average as it says.",
-        "The network carries whatever is there: see outages and optimal flow for what it cannot.",
+        "The network carries whatever is there, unless it is asked to count: then linear, without losses and voltages.",
         "Wind and sun give what their profile says of what is entered; storage takes peaks off every day.",
     ]
+    extra: list[Table] = []
+    if options.network != "no":
+        extra, told = _with_network(inputs, network, units, hours, options, progress)
+        statement += told
     tables = [
         _indices(network, found),
         _units(network, units, capacity, table, hours, options),
         _steps(network, table, capacity),
+        *extra,
     ]
     account = Account(Ending.CONVERGED, "Capacity-outage table", len(units), notes=notes, assumed=assumed)
     return Result(
@@ -288,6 +323,63 @@ def run_adequacy(inputs: Inputs, options: AdequacyOptions, progress: Progress) -
         [],
         _figures(units, hours, found, capacity, table),
     )
+
+
+def _with_network(
+    inputs: Inputs, network: Network, units: Sequence[Unit], hours: Hourly, options: AdequacyOptions, progress: Progress
+) -> tuple[list[Table], str]:
+    """The same with the network: what has to be shed in every state, at levels of demand."""
+    condition = inputs.under.model_copy(
+        update={"demand_factor": 1.0, "class_factors": {}, "area_factors": {}, "values": {}}
+    )
+    grid = grid_of(network, condition, units, options.limit_set)
+    parts = parts_of(network, units, grid, options.from_kv, typical=options.typical)
+    total = float(grid.load.sum())
+    # Wind, sun and storage are taken off demand alike everywhere: their hours are those of the whole network.
+    steps = [(at * float(hours.left.max()) / total, share) for at, share in levels(hours.left, options.levels)]
+    cases: list[tuple[tuple[Part, ...], float, float]]
+    if options.network == "enumerated":
+        cases = [(chosen, level, p * share) for chosen, p in states(parts, 2) for level, share in steps]
+    else:
+        dice = np.random.default_rng(options.seed)
+        cases = []
+        for _ in range(options.samples):
+            away = {p.ident: p for p in parts if dice.random() < p.p}
+            level = steps[int(dice.choice(len(steps), p=[s for _, s in steps]))][0]
+            cases.append((tuple(away.values()), level, 1 / options.samples))
+    solved: dict[tuple[tuple[Part, ...], float], float] = {}
+    lole = eens = covered = 0.0
+    cause: dict[str, float] = {}
+    for k, (chosen, level, weight) in enumerate(cases):
+        if k % 50 == 0:
+            progress(0.7 + 0.3 * k / len(cases), f"{k} of {len(cases)} states")
+        if (chosen, level) not in solved:
+            solved[chosen, level] = grid.shed(chosen, level)
+        shed = solved[chosen, level]
+        covered += weight
+        if shed > _LEAST_MW:
+            lole += weight * HOURS
+            eens += weight * shed * HOURS
+            for p in chosen:
+                cause[p.ident] = cause.get(p.ident, 0.0) + weight * shed * HOURS / len(chosen)
+    order = sorted(cause, key=lambda i: -cause[i])[:100]
+    first = next(iter(network.items))
+    rows = [
+        ("LOLE with the network", lole, "h/a"), ("EENS with the network", eens, "MWh/a"),
+        ("of it with nothing away", eens - sum(cause.values()), "MWh/a"), ("States covered", 100 * covered, "%"),
+    ]  # fmt: skip
+    tables = [
+        Table("composite", "With the network", [
+            Column("id", "Id", [first] * len(rows), fixed=True), Column("name", "Index", [r[0] for r in rows], fixed=True),
+            Column("value", "Value", np.array([r[1] for r in rows]), None, 5), Column("unit", "Unit", [r[2] for r in rows]),
+        ]),
+        Table("weak", "What is away then", [
+            Column("id", "Id", order, fixed=True), Column("name", "Name", [network[i].name for i in order], fixed=True),
+            Column("eens_mwh", "Not supplied", np.array([cause[i] for i in order]), "MWh/a", 4, "Shared among those away"),
+        ]),
+    ]  # fmt: skip
+    told = f" With the network demand is shed in {lole:.3g} hours a year, {eens:.4g} MWh; {len(solved)} states were solved."
+    return tables, told
 
 
 def _indices(network: Network, found: Adequacy) -> Table:
