@@ -373,3 +373,17 @@ def test_thousands_of_wrong_items_are_summed_up(project: Project) -> None:
     assert answer.status_code == 422
     assert len(answer.content) < 40_000
     assert answer.json()["left_untold"] == 2950
+
+
+def test_a_supply_trace_that_is_read_on_is_of_the_network_it_was_asked_of(project: Project) -> None:
+    """Edits go on while somebody reads it: once it walked the items of the network that was being changed."""
+    session = session_of(project)
+    trace = session.trace()
+    walk = iter(trace.network.items)
+    next(walk)
+    there = len(trace.network.items)
+    project.change([{"op": "add", "item": {"kind": "bus", "id": "new", "nominal_kv": 11.0}}])
+    assert sum(1 for _ in walk) == there - 1
+    assert "new" in session.network.items
+    assert "new" not in trace.network.items
+    assert "new" in session.trace().network.items

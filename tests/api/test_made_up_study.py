@@ -94,6 +94,9 @@ AT_A_BUS: dict[str, dict[str, Any]] = {
     "scan": {"bus": "Heron End"}, "filter_design": {"bus": "Heron End", "over": "present"},
     "emission_limits": {"bus": "Heron End"},
     "filter_search": {"bus": "Heron End", "over": "present", "sizes": 2, "most_steps": 1},
+    "adequacy": {"supply_mw": 100.0}, "failure_years": {"years": 50}, "proposals": {"most": 2},
+    "board": {"of": "plans", "years": 2, "conditions": "present", "outages": False, "interruptions": "none"},
+    "best_plan": {"years": 2, "conditions": "present", "interruptions": "none", "method": "greedy"},
 }  # fmt: skip
 
 

@@ -469,7 +469,8 @@ class LiveSession:
         """The supply trace of the network as it stands, kept until it changes."""
         with self.lock:
             if self._traced is None or self._traced[0] != self.revision:
-                self._traced = (self.revision, Trace(self.network.under(self.network.condition)))
+                # Of a copy: it is read on after the lock is let go, while edits go on.
+                self._traced = (self.revision, Trace(self.network.under(self.network.condition).copy()))
             return self._traced[1]
 
     def checks(self) -> list[Check]:

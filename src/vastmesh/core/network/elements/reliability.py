@@ -48,12 +48,12 @@ class InterruptionCost(Item):
 
     kind: Literal["interruption_cost"] = "interruption_cost"
     demand_class: Class = choice("Class", "Kind of customer, as loads name it", default="domestic")
-    minute: float = _cost("1 min", 0.5)
-    twenty: float = _cost("20 min", 2.0)
-    hour: float = _cost("1 h", 5.0)
-    four: float = _cost("4 h", 18.0)
-    eight: float = _cost("8 h", 35.0)
-    day: float = _cost("24 h", 80.0)
+    minute: float = _cost("One minute", 0.5)
+    twenty: float = _cost("Twenty minutes", 2.0)
+    hour: float = _cost("One hour", 5.0)
+    four: float = _cost("Four hours", 18.0)
+    eight: float = _cost("Eight hours", 35.0)
+    day: float = _cost("A day", 80.0)
 
     @model_validator(mode="after")
     def _rises(self) -> Self:
