@@ -453,14 +453,22 @@ def test_every_transfer_keeps_its_limits_in_a_load_flow_of_its_own(rating: float
         assert loaded([i for i in waiting if i != one], tie=True) > 100.0
 
 
-def test_who_comes_first_is_transferred_first() -> None:
-    """Where two sections could be next and only one fits, the first priority is taken."""
-    net = ring(250.0)
-    net.apply([
-        Update(id="a1-a2", values={"from_bus": "a0"}), Update(id="a0-a1", values={"length_km": 1.0}),
-    ])  # fmt: skip
-    hours = hours_after(net, "s-a0")
-    assert hours["load-a2"] == 0.5
+@pytest.mark.parametrize("urgent", ["x", "y"])
+def test_who_comes_first_is_transferred_first(urgent: str) -> None:
+    """Behind the section with the tie hang two more, alike but for their priority, and only one of them can be carried."""
+    other = "y" if urgent == "x" else "x"
+    rated = {"rating_a": 170.0}
+    items: list[Any] = [bus("s"), source("s"), bus("t"), line("s", "t", from_gear="breaker", **rated), load("t", 1.0)]
+    items += [bus("u"), line("s", "u", from_gear="breaker", failure_rate=1.0, repair_h=6.0, **rated)]
+    items += [bus("hub"), line("u", "hub", from_gear="disconnector", **rated), load("hub", 1.0, customers=1)]
+    for end in "xy":
+        items += [bus(end), line("hub", end, from_gear="disconnector", **rated)]
+    items += [load(urgent, 1.0, customers=10, priority=1), load(other, 1.0, customers=500, priority=3)]
+    items.append(switch("hub", "t", closed=False, device="disconnector"))
+    hours = hours_after(network(*items), "s-u")
+    assert hours["load-hub"] == 0.5
+    assert hours[f"load-{urgent}"] == 0.5
+    assert hours[f"load-{other}"] == 6.0
 
 
 def test_a_network_without_a_load_flow_transfers_nothing_and_says_so() -> None:

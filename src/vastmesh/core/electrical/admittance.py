@@ -8,7 +8,7 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import reverse_cuthill_mckee
 
-from .arrays import Columns, Complexes, Ints, NetArrays
+from .arrays import Columns, Complexes, Floats, Ints, NetArrays
 from .topology import Topology
 
 
@@ -103,3 +103,10 @@ def nodal_values(pattern: NodalPattern, ports: TwoPorts, shunt: Columns) -> Comp
     real = np.bincount(pattern.slots, entries.real, nnz)
     imag = np.bincount(pattern.slots, entries.imag, nnz)
     return np.asarray(real + 1j * imag)
+
+
+def linear_reactance(branch: Columns) -> Floats:
+    """What divides active power among branches where all else is left out, p.u. at the buses, (n_branch,); a branch without
+    reactance takes its resistance in place."""
+    x = np.where(np.abs(branch["x"]) > 1e-9, branch["x"], np.maximum(branch["r"], 1e-9))
+    return np.asarray(x * branch["ratio_from"] * branch["ratio_to"])

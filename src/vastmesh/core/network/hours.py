@@ -148,6 +148,16 @@ def figure_at(p: Profile, moment: datetime) -> float | None:
     return float(figures[n]) if 0 <= n < len(figures) else None
 
 
+def hourly_means(p: Profile) -> np.ndarray:
+    """A profile hour by hour: the mean of shorter steps, longer ones as often as they are long, (hours,)."""
+    figures = _figures(p.packed)
+    per = 60 // p.step_min
+    if per < 1:
+        return np.repeat(figures, p.step_min // 60)
+    whole = len(figures) // per * per
+    return np.asarray(figures[:whole].reshape(-1, per).mean(axis=1)) if whole else figures[:1]
+
+
 def figures_over(p: Profile, clock: Clock) -> np.ndarray:
     """Figures of a profile at the begin of every step, (count,)."""
     figures = _figures(p.packed)

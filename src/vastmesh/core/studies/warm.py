@@ -7,10 +7,9 @@ from typing import Any
 from ..network import Network
 from ..results.state import run_load_flow
 from .balancing import BalancingOptions, run_balancing
-from .base import Inputs
+from .base import STUDIES, Inputs
 from .harmonics import ScanOptions, run_scan
 from .reliability import SimulationOptions
-from .reliability._simulation import SPLIT as YEARS
 
 
 def warm_up() -> None:
@@ -19,7 +18,7 @@ def warm_up() -> None:
     run_load_flow(Network.from_items([*_line(11.0, "ABC"), *_too_much()]))  # tries every start, then follows the path
     run_scan(Inputs(Network.from_items(_line(11.0, "ABC"))), ScanOptions(bus="b", to_hz=100.0), _silent)
     fed = Inputs(Network.from_items([*_line(11.0, "ABC"), {**_too_much()[0], "active_power_mw": 0.1}]))
-    YEARS.run(fed, SimulationOptions(years=10), _silent)
+    STUDIES["failure_years"].run(fed, SimulationOptions(years=10), _silent)
     run_balancing(
         Network.from_items(_street()), BalancingOptions(feeder="l", method="exchange", time_limit_s=60), _silent
     )

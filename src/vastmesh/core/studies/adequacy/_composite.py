@@ -11,6 +11,7 @@ from scipy.optimize import linprog
 from scipy.sparse import csr_array, hstack, vstack
 
 from ...electrical import apply_condition, compile_network
+from ...electrical.admittance import linear_reactance
 from ...electrical.arrays import Floats, Ints
 from ...electrical.topology import trace
 from ...network import Condition, Element, Network
@@ -91,8 +92,6 @@ def grid_of(network: Network, condition: Condition, units: Sequence[Unit], limit
     topology = trace(arrays)
     node = topology.node
     branch = arrays.tables["branch"]
-    x = np.where(np.abs(branch["x"]) > 1e-9, branch["x"], np.maximum(branch["r"], 1e-9))
-    x = x * branch["ratio_from"] * branch["ratio_to"]
     judge = Judge(own, arrays)
     limits = judge.limits[limit_set]
     most = np.minimum(limits.most_from, limits.most_to) * arrays.base_mva
@@ -104,10 +103,10 @@ def grid_of(network: Network, condition: Condition, units: Sequence[Unit], limit
     power = np.maximum(table["p"], 0.0) * arrays.base_mva
     load: Floats = np.asarray(np.bincount(node[table["bus"]], power, topology.n_node), float)
     there = [u for u in units if u.ident in places]
+    b = arrays.base_mva / linear_reactance(branch)
     return Grid(
         topology.n_node, np.array([places[u.ident] for u in there], np.int64), [u.ident for u in there],
-        np.array([u.capacity for u in there]), load, node[branch["from"]], node[branch["to"]], arrays.base_mva / x, most,
-        judge.ids,
+        np.array([u.capacity for u in there]), load, node[branch["from"]], node[branch["to"]], b, most, judge.ids,
     )  # fmt: skip
 
 

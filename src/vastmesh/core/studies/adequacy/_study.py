@@ -17,6 +17,7 @@ from ...network.elements.profile import Profile
 from ...network.failures import failures_of
 from ...network.fields import choice, quantity
 from ...network.growth import grown
+from ...network.hours import hourly_means
 from ...results import Account, Axis, Bound, Column, Figure, Finding, Result, Series, Table
 from ...severity import Severity
 from ..base import Inputs, Progress
@@ -118,23 +119,9 @@ def units_of(network: Network, options: AdequacyOptions) -> list[Unit]:
     return found
 
 
-def _profiles(network: Network) -> dict[tuple[str, str], Floats]:
-    found: dict[tuple[str, str], Floats] = {}
-    for p in network.of(Profile):
-        if p.packed and p.means == "factor":
-            values = np.asarray(p.values(), float)
-            per = max(int(60 // p.step_min), 1)
-            if per > 1:
-                values = values[: len(values) // per * per].reshape(-1, per).mean(axis=1)
-            elif p.step_min > 60:
-                values = np.repeat(values, p.step_min // 60)
-            found[p.scales, p.key] = values
-    return found
-
-
 def hourly(network: Network, options: AdequacyOptions) -> tuple[Hourly, list[str]]:
     """Demand and weather of every hour that the profiles have, a year at most; one hour of demand as entered without any."""
-    known = _profiles(network)
+    known = {(p.scales, p.key): hourly_means(p) for p in network.of(Profile) if p.packed and p.means == "factor"}
     count = max((len(v) for v in known.values()), default=1)
     count = min(count, int(HOURS) + 24)
     notes = []

@@ -79,4 +79,8 @@ class Course(BaseModel):
         default=False,
         group="protection",
     )
+    overlap_from_kv: float | None = quantity(
+        "Overlapping from", "Two failures at once count for branches and buses from this nominal voltage; never when blank",
+        unit="kV", default=30.0, ge=0, le=1500,
+    )  # fmt: skip
     planned: bool = choice("Planned outages", "Maintenance counts", default=True)

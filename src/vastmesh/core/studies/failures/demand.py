@@ -15,16 +15,15 @@ from .graph import Graph
 
 @dataclass
 class Supplied:
-    """``loads``: ids; ``place``: section of each, (n_load,); ``average``: MW, (n_load,); ``customers``, ``priority``: (n_load,);
-    ``by_class``: MW by section and class, (n_section, n_class); ``n``: customers of every section; ``machines``: whether a
-    section
-    has a machine that feeds in; ``assumed``: how many loads take the average that the study says."""
+    """``loads``: ids; ``place``: section of each, (n_load,); ``average``: MW, (n_load,); ``customers``: (n_load,); ``group``: its
+    class, (n_load,); ``by_class``: MW by section and class, (n_section, n_class); ``costs``: rows of :data:`COST_H` by class;
+    ``n``: customers and ``first``: the first priority of every section; ``machines``: sections with a machine that feeds in;
+    ``generic``: classes without costs of their own; ``assumed``: how many loads take the average that the study says."""
 
     loads: list[str]
     place: Ints
     average: Floats
     customers: Floats
-    priority: Ints
     group: Ints
     classes: list[str]
     by_class: Floats
@@ -89,11 +88,10 @@ def supplied(network: Network, graph: Graph, otherwise_pct: float) -> Supplied:
     group = np.array([of[e.demand_class] for e in items], np.int64)
     mw: Floats = np.array([max(average[i][0], 0.0) for i in loads], float)
     customers: Floats = np.array([e.customers for e in items], np.float64)
-    priority = np.array([e.priority for e in items], np.int64)
     by_class = np.zeros((graph.n, max(len(classes), 1)))
     np.add.at(by_class, (place, group), mw)
     first = np.full(graph.n, 9, np.int64)
-    np.minimum.at(first, place, priority)
+    np.minimum.at(first, place, np.array([e.priority for e in items], np.int64))
     own = {c.demand_class: c.costs() for c in network.of(InterruptionCost)}
     generic = InterruptionCost(id="generic").costs()
     machines = {
@@ -102,7 +100,7 @@ def supplied(network: Network, graph: Graph, otherwise_pct: float) -> Supplied:
         if e.in_service and e.role is Role.GENERATION and e.kind != "source" and e.buses()[0] in graph.section
     }
     return Supplied(
-        loads, place, mw, customers, priority, group, classes, by_class,
+        loads, place, mw, customers, group, classes, by_class,
         np.array([own.get(c, generic) for c in classes]).reshape(len(classes), len(COST_H)),
         np.asarray(np.bincount(place, customers, graph.n), float), first, machines, sum(a for _, a in average.values()),
         tuple(c for c in classes if c not in own),

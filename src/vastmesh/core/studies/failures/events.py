@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from ...errors import FieldProblem, InvalidFields
 from ...network import Bus, CommonFailure, Element, Item, Network, Source, Switch
@@ -62,11 +63,6 @@ class Ready:
             raise InvalidFields(
                 [FieldProblem("network", "load", None, "there is no load in service; add who is supplied")]
             )
-        self.capacity = (
-            Capacity(self.network, self.condition, self.graph, course.limit_set)
-            if course.transfers == "checked"
-            else None
-        )
         self.groups = self._groups()
         self.indicated = frozenset(
             self.graph.section[e.id] for e in self.network.elements()
@@ -74,13 +70,17 @@ class Ready:
         )  # fmt: skip
         self.common = [c for c in self.network.of(CommonFailure) if c.failure_rate]
 
+    @cached_property
+    def capacity(self) -> Capacity | None:
+        """What checks transfers; it takes load flows, and whoever only counts the work needs none."""
+        if self.course.transfers != "checked":
+            return None
+        return Capacity(self.network, self.condition, self.graph, self.course.limit_set)
+
     def play(self) -> Play:
         """Anew: what it has found to fit belongs to one part of the work."""
-        found = Play(
-            self.graph, self.people, self.course, self.capacity, supply=[s.id for s in self.network.of(Source)]
-        )
-        found.indicated = self.indicated
-        return found
+        supply = [s.id for s in self.network.of(Source)]
+        return Play(self.graph, self.people, self.course, self.capacity, supply=supply, indicated=self.indicated)
 
     def seeds(self, e: Item | None) -> tuple[int, ...]:
         """Sections in which a fault of an element lies; both sides of a closed switch, none where it is not part of the
@@ -163,9 +163,13 @@ def of_common(ready: Ready, play: Play, item: CommonFailure) -> Iterator[Event]:
         yield Event("common", tuple(there), item.failure_rate or 0.0, item.repair_h or 0.0, story)
 
 
-def meshed(ready: Ready, from_kv: float) -> list[Group]:
-    """Groups whose failures may overlap: elements from a nominal voltage up, without those that interrupt all they can alone."""
-    kept = []
+def meshed(ready: Ready) -> list[Group]:
+    """Groups whose failures may overlap: elements from a nominal voltage up, in one section each; none where
+    overlaps do not count."""
+    kept: list[Group] = []
+    from_kv = ready.course.overlap_from_kv
+    if from_kv is None:
+        return kept
     for g in ready.groups:
         inside = [
             (i, d) for i, d in g.elements if _kv(ready.network, ready.network[i]) >= from_kv and (d.rate or d.planned)
@@ -184,13 +188,13 @@ def of_pair(ready: Ready, play: Play, a: Group, b: Group) -> Iterator[Event]:
     """One fails while the other is away: rates and durations of independent two-state elements that are rarely away."""
     alone = [play.graph.cuts("zone").lost(g.seeds) for g in (a, b)]
     story = play.together((*a.seeds, *b.seeds), alone)
-    if not len(story.sections) or not play._interest[story.sections].any():
+    if not len(story.sections) or not play.matters[story.sections].any():
         return
     for i, d in a.elements:
         for j, e in b.elements:
-            for r1, h1, r2, h2 in ((d.rate, d.hours, e.rate, e.hours),):
-                if r1 and r2:
-                    yield Event("overlap", (i, j), r1 * r2 * (h1 + h2) / HOURS, h1 * h2 / (h1 + h2), story)
+            if d.rate and e.rate:
+                both = d.hours + e.hours
+                yield Event("overlap", (i, j), d.rate * e.rate * both / HOURS, d.hours * e.hours / both, story)
             # A failure during a planned outage; nobody takes something out while the other is away.
             for r1, h1, r2, h2 in (
                 (d.planned, d.planned_h, e.rate, e.hours),
@@ -200,22 +204,23 @@ def of_pair(ready: Ready, play: Play, a: Group, b: Group) -> Iterator[Event]:
                     yield Event("overlap", (i, j), r1 * h1 / HOURS * r2, h1 * h2 / (h1 + h2), story)
 
 
-def parts(ready: Ready, overlap_from_kv: float | None) -> list[dict[str, int]]:
+def parts(ready: Ready) -> list[dict[str, int]]:
     """The work in pieces, always the same for the same network. Raises :class:`InvalidFields` for too many pairs."""
     found = [{"groups": k} for k in range(0, max(len(ready.groups), 1), _CHUNK)]
     if ready.common:
         found.append({"common": 0})
-    if overlap_from_kv is not None:
-        n = len(meshed(ready, overlap_from_kv))
+    from_kv = ready.course.overlap_from_kv
+    if from_kv is not None:
+        n = len(meshed(ready))
         pairs = n * (n - 1) // 2
         if pairs > _MOST_PAIRS:
             text = f"{n} elements make {pairs} pairs; raise the voltage, or leave it blank"
-            raise InvalidFields([FieldProblem("options", "overlap_from_kv", overlap_from_kv, text)])
+            raise InvalidFields([FieldProblem("options", "overlap_from_kv", from_kv, text)])
         found += [{"pairs": k} for k in range(0, pairs, _PAIRS)]
     return found
 
 
-def events(ready: Ready, part: dict[str, int], overlap_from_kv: float | None, progress: Progress) -> Iterator[Event]:
+def events(ready: Ready, part: dict[str, int], progress: Progress) -> Iterator[Event]:
     """Those of one part, in order."""
     play = ready.play()
     if "groups" in part:
@@ -228,7 +233,7 @@ def events(ready: Ready, part: dict[str, int], overlap_from_kv: float | None, pr
         for c in ready.common:
             yield from of_common(ready, play, c)
     else:
-        kept = meshed(ready, overlap_from_kv or 0.0)
+        kept = meshed(ready)
         at, wanted = 0, range(part["pairs"], part["pairs"] + _PAIRS)
         for k, a in enumerate(kept):
             row = len(kept) - k - 1
@@ -240,7 +245,11 @@ def events(ready: Ready, part: dict[str, int], overlap_from_kv: float | None, pr
             at += row
 
 
-def every(ready: Ready, overlap_from_kv: float | None, progress: Progress) -> Iterator[Event]:
+def _silent(share: float, doing: str) -> None:
+    """Nobody is waiting."""
+
+
+def every(ready: Ready, progress: Progress = _silent) -> Iterator[Event]:
     """All of them, in order."""
-    for part in parts(ready, overlap_from_kv):
-        yield from events(ready, part, overlap_from_kv, progress)
+    for part in parts(ready):
+        yield from events(ready, part, progress)

@@ -46,7 +46,6 @@ class Door:
     way: int = MANUAL
     fails: float = 0.0
     tells: bool = False
-    terminal: str = ""
 
 
 @dataclass
@@ -200,9 +199,7 @@ def _gear(network: Network, e: Element, terminal: str, bus: str, rules: Rules) -
     way = MANUAL if given in ("fuse", "disconnector") else REMOTE
     name = f"{given if given != 'remote' else 'remote switch'} of {e.name} at {there.name}"
     fails = rules.fuse_fails_pct if given == "fuse" else rules.fails_pct if clears else 0.0
-    return Door(
-        e.id, name, given, e.id, bus, True, clears, given == "recloser", way, fails / 100, way == REMOTE, terminal
-    )
+    return Door(e.id, name, given, e.id, bus, True, clears, given == "recloser", way, fails / 100, way == REMOTE)
 
 
 def _joined(n: int, pairs: list[tuple[int, int]] | list[list[int]]) -> Ints:

@@ -43,21 +43,30 @@ class Story:
 
 
 class Play:
-    """``capacity``: what checks transfers; None: they are without limit."""
+    """``capacity``: what checks transfers; None: they are without limit. ``supply``: ids of sources; ``indicated``: sections
+    with a fault indicator. ``matters``: sections in which somebody is supplied, (n_section,)."""
 
     def __init__(
-        self, graph: Graph, people: Supplied, course: Course, capacity: Capacity | None, *, supply: Iterable[str]
+        self,
+        graph: Graph,
+        people: Supplied,
+        course: Course,
+        capacity: Capacity | None,
+        *,
+        supply: Iterable[str],
+        indicated: frozenset[int],
     ) -> None:
+        self._indicated = indicated
         self.graph, self.people, self.course, self.capacity = graph, people, course, capacity
         self._supply = {k for k, d in enumerate(graph.doors) if d.node in set(supply)}
-        self._ties = [k for k, d in enumerate(graph.doors) if not d.closed and graph.a[k] != graph.b[k]]
         self._tie_at: dict[int, list[int]] = {}
-        for k in self._ties:
-            for s in (int(graph.a[k]), int(graph.b[k])):
-                self._tie_at.setdefault(s, []).append(k)
+        for k, d in enumerate(graph.doors):
+            if not d.closed and graph.a[k] != graph.b[k]:
+                for s in (int(graph.a[k]), int(graph.b[k])):
+                    self._tie_at.setdefault(s, []).append(k)
         self._fits: dict[int, list[frozenset[int]]] = {}
         self._too_much: dict[int, list[frozenset[int]]] = {}
-        self._interest: Bools = (people.n > 0) | (people.mw > 0)
+        self.matters: Bools = (people.n > 0) | (people.mw > 0)
 
     def tripped(self, seeds: Collection[int], lost: Ints) -> list[int]:
         """Closed doors that clear a fault: those between its zone and what keeps supply."""
@@ -89,7 +98,7 @@ class Play:
         tripped = self.tripped(every, lost)
         story = Story(seeds, lost, np.full(len(lost), np.nan), tuple(tripped))
         story.only_supply = bool(tripped) and all(t in self._supply for t in tripped)
-        if not self._interest[lost].any():
+        if not self.matters[lost].any():
             return story
         story.steps.append(Step(0.0, "cleared", tuple(tripped)))
         scene = _Scene(self, lost, set(seeds), tripped, transfers, stuck)
@@ -154,7 +163,7 @@ class Play:
         lost = cuts.lost(seeds)
         lost = lost[cuts.supplied[lost]]
         story = Story(seeds, lost, np.full(len(lost), np.nan))
-        if not self._interest[lost].any():
+        if not self.matters[lost].any():
             return story
         scene = _Scene(self, lost, set(seeds), [], transfers=True)
         scene.transfer(set(seeds), MANUAL, 0.0, story)
@@ -175,10 +184,8 @@ class Play:
     def _tells(self, seeds: Collection[int], tripped: Collection[int]) -> bool:
         g = self.graph
         return any(g.doors[d].tells and d not in tripped for s in seeds for d in g.at[s]) or any(
-            s in self.indicated for s in seeds
+            s in self._indicated for s in seeds
         )
-
-    indicated: frozenset[int] = frozenset()
 
     def may_carry(self, tie: int, picked: frozenset[int], dead: set[int], ties: list[int]) -> bool:
         """Whether a transfer of sections over a tie keeps limits. What is known to fit lets every part of it fit, and what is too

@@ -12,6 +12,7 @@ from scipy.sparse import coo_array
 from scipy.sparse.linalg import splu
 
 from ...electrical import trace
+from ...electrical.admittance import linear_reactance
 from ...electrical.arrays import Floats
 from ...errors import SingularMatrix
 from ...network import Condition, Line, Network, Role, Transformer, Update
@@ -364,11 +365,7 @@ def _effect(v: Variants, ident: str) -> Floats:
     branch = arrays.tables["branch"]
     topology = trace(arrays)
     node = topology.node
-    x = (
-        np.where(np.abs(branch["x"]) > 1e-9, branch["x"], np.maximum(branch["r"], 1e-9))
-        * branch["ratio_from"]
-        * branch["ratio_to"]
-    )
+    x = linear_reactance(branch)
     f, t, b = node[branch["from"]], node[branch["to"]], 1 / x
     live = np.zeros(topology.n_node, np.bool_)
     live[node[topology.live]] = True

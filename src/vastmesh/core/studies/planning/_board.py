@@ -9,9 +9,9 @@ import numpy as np
 
 from ...flow import Ending
 from ...network import Scheme
-from ...results import Account, Axis, Bound, Column, Figure, Finding, Quantity, Result, Series, Table
+from ...results import Account, Axis, Bound, Column, Figure, Result, Series, Table
 from ..base import Answer, Inputs, Missing, Progress, Split
-from ._money import PARTS, Present, present
+from ._money import PARTS, Present, built_when, present
 from ._options import BoardOptions
 from ._standing import Standing, Way, conditions_of, laid, standing, ways
 
@@ -23,8 +23,9 @@ def _plan(inputs: Inputs, options: BoardOptions) -> Sequence[Any]:
     """What has to be solved: each set of schemes in each year once, whoever of the ways needs it."""
     parts: list[dict[str, Any]] = []
     seen = set()
+    every = ways(inputs, options.of, options.from_year)
     for growth in _GROWTHS[options.growth]:
-        for way in ways(inputs, options.of, options.from_year):
+        for way in every:
             for year in options.solved_years():
                 key = (way.by(year), year, growth)
                 if key not in seen:
@@ -87,7 +88,7 @@ def _published(
     if len(growths) > 1:
         tables += [
             _regret(every, known, schemes, options, growths, first),
-            _tornado(best, known, schemes, options, first),
+            _sensitivity(best, known, schemes, options, first),
         ]
     trouble = _trouble(every[0], known, years)
     now = f"As it is, limits are broken from {trouble} on. " if trouble else "As it is, limits are kept in all years. "
@@ -110,17 +111,14 @@ def _published(
         "solved": float(len(known)),
     }
     account = Account(Ending.CONVERGED, "Board", len(known), notes=notes, assumed=assumed)
-    quantities: list[Quantity] = []
-    findings: list[Finding] = []
     return Result(
         account,
         {t.name: t for t in tables},
         summary,
-        findings,
+        [],
         statement,
         [],
         _figures(every, cost, known, schemes, options),
-        quantities,
     )
 
 
@@ -143,13 +141,7 @@ def _cases(every: Sequence[Way], cost: Mapping[str, Present], known: Known, opti
         Column("total_k", "Net present cost", np.array([cost[w.ident].total for w in every]), "k", 0),
         Column("more_k", "More than as it is", np.array([cost[w.ident].total - base for w in every]), "k", 0),
     ]
-    labels = {
-        "investment": "Investment", "operation": "Operation", "losses": "Losses", "interruptions": "Interruptions",
-        "breaches": "Weight of breaches", "residual": "Residual value",
-    }  # fmt: skip
-    columns += [
-        Column(f"{p}_k", labels[p], np.array([getattr(cost[w.ident], p) for w in every]), "k", 0) for p in PARTS
-    ]
+    columns += [Column(f"{p}_k", PARTS[p], np.array([getattr(cost[w.ident], p) for w in every]), "k", 0) for p in PARTS]
     trouble = [_trouble(w, known, years) for w in every]
     columns += [
         Column(
@@ -253,7 +245,7 @@ def _regret(
     )
 
 
-def tornado(
+def _spans(
     way: Way, known: Known, schemes: Mapping[str, Scheme], options: BoardOptions, growths: Sequence[float]
 ) -> list[tuple[str, float, float]]:
     """What each thing does to the cost of a way when it is less or more: name, thousands at the low and at the high end."""
@@ -287,8 +279,8 @@ def tornado(
     return sorted(rows, key=lambda r: -abs(r[2] - r[1]))
 
 
-def _tornado(way: Way, known: Known, schemes: Mapping[str, Scheme], options: BoardOptions, first: str) -> Table:
-    rows = tornado(way, known, schemes, options, _GROWTHS[options.growth])
+def _sensitivity(way: Way, known: Known, schemes: Mapping[str, Scheme], options: BoardOptions, first: str) -> Table:
+    rows = _spans(way, known, schemes, options, _GROWTHS[options.growth])
     base = _cost(way, known, schemes, options).total
     return Table(
         "sensitivity",
@@ -312,12 +304,8 @@ def _figures(
     options: BoardOptions,
 ) -> list[Figure]:
     years, names = options.solved_years(), [w.name for w in every]
-    words = {
-        "investment": "investment", "operation": "operation", "losses": "losses", "interruptions": "interruptions",
-        "residual": "residual value",
-    }  # fmt: skip
     stack = [
-        Series(p, words[p], names, [getattr(cost[w.ident], p) for w in every], "bars")
+        Series(p, PARTS[p].lower(), names, [getattr(cost[w.ident], p) for w in every], "bars")
         for p in PARTS
         if p != "breaches" and any(abs(getattr(cost[w.ident], p)) > 1e-9 for w in every)
     ]
@@ -343,23 +331,7 @@ def _figures(
     if options.interruptions != "none":
         lines = [Series(w.ident or "none", w.name, labels, [at[w.ident, y].saidi for y in years]) for w in every]
         found.append(Figure("saidi", "SAIDI over the years", Axis("Year"), Axis("SAIDI", "h/a", 2), lines))
-    end = options.from_year + options.years
-    rows, columns, z = [], [], []
-    for w in every:
-        for s, y in w.steps:
-            for year in range(options.from_year, end):
-                rows.append(f"{w.name}: {schemes[s].name}" if w.name != schemes[s].name else w.name)
-                columns.append(str(year))
-                z.append(1.0 if year >= y else 0.0)
-    if rows:
-        found.append(
-            Figure(
-                "when",
-                "What is built when",
-                Axis("Year"),
-                Axis("Scheme"),
-                [Series("z", "", columns, rows, "cells", z=z)],
-                z=Axis("In service", None, 0),
-            )
-        )
-    return found
+    named = [
+        (w.name if w.name == schemes[i].name else f"{w.name}: {schemes[i].name}", y) for w in every for i, y in w.steps
+    ]
+    return [*found, *built_when(named, options)]

@@ -6,16 +6,20 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from ...network import Scheme
+from ...results import Axis, Figure, Series
 from ._options import Money
 from ._standing import Standing
 
-PARTS = ("investment", "operation", "losses", "interruptions", "breaches", "residual")
+PARTS = {
+    "investment": "Investment", "operation": "Operation", "losses": "Losses", "interruptions": "Interruptions",
+    "breaches": "Weight of breaches", "residual": "Residual value",
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
 class Present:
-    """Present values in thousands; ``residual`` is negative. ``total``: of all but the weight of breaches; ``weighed``: with
-    it."""
+    """Present values in thousands; ``residual`` is negative. ``total``: of all but the weight of breaches; ``weighed``:
+    with it."""
 
     investment: float
     operation: float
@@ -53,9 +57,8 @@ def discount(money: Money, year: int) -> float:
 def of_schemes(
     steps: Sequence[tuple[str, int]], schemes: Mapping[str, Scheme], money: Money
 ) -> tuple[float, float, float]:
-    """Investment, operation and residual value of schemes with their years, present values. What comes before the first year
-    is paid
-    in it; what comes after the last is not part of the plan's years."""
+    """Investment, operation and residual value of schemes with their years, present values. What comes before the first
+    year is paid in it; what comes after the last is not part of the plan's years."""
     end = money.from_year + money.years
     investment = operation = residual = 0.0
     for ident, given in steps:
@@ -82,3 +85,14 @@ def present(
             for k, v in enumerate(values):
                 parts[k] += v * discount(money, year)
     return Present(investment, operation, parts[0], parts[1], parts[2], residual)
+
+
+def built_when(rows: Sequence[tuple[str, int]], money: Money) -> list[Figure]:
+    """What is in service in which year, as cells: a row with its first year each; none without rows."""
+    years = range(money.from_year, money.from_year + money.years)
+    cells = [(str(y), name, float(y >= first)) for name, first in rows for y in years]
+    if not cells:
+        return []
+    x, y, z = (list(c) for c in zip(*cells, strict=True))
+    return [Figure("when", "What is built when", Axis("Year"), Axis("Scheme"), [Series("z", "", x, y, "cells", z=z)],
+                   z=Axis("In service", None, 0))]  # fmt: skip

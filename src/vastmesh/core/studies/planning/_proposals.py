@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from pydantic import TypeAdapter
 
-from ...errors import InvalidFields, VastMeshError
+from ...errors import VastMeshError
 from ...flow import Ending
 from ...network import Change, SchemeChange
 from ...network.growth import grown
@@ -22,7 +22,6 @@ from ._standing import Standing, standing
 
 _CHANGES: TypeAdapter[list[Change]] = TypeAdapter(list[Change])
 _BARS = 15
-_YEARS = 25  # over which a cost is spread when it is held against what is saved in a year
 
 
 def _at(inputs: Inputs, options: ProposalOptions) -> Inputs:
@@ -31,8 +30,9 @@ def _at(inputs: Inputs, options: ProposalOptions) -> Inputs:
 
 def _candidates(inputs: Inputs, options: ProposalOptions) -> list[Candidate]:
     own = _at(inputs, options)
-    ready = Ready(own, Course())
-    tally = Tally(ready.people, Course().sustained_min).take(every(ready, None, lambda *_: None))
+    course = Course(overlap_from_kv=None)
+    ready = Ready(own, course)
+    tally = Tally(ready.people, course.sustained_min).take(every(ready))
     return candidates(own.network, own.under, ready, tally, options)
 
 
@@ -53,7 +53,7 @@ def _answer(own: Inputs, part: Mapping[str, Any], progress: Progress) -> Answer:
     network = own.network.copy()
     try:
         network.apply(_CHANGES.validate_python(part["changes"]))
-    except (InvalidFields, VastMeshError) as error:
+    except VastMeshError as error:
         return {"unfit": str(error)}
     return standing(replace(own, network=network), [own.under], outages=False, reliability=True).plain()
 
@@ -90,7 +90,7 @@ SPLIT = Split(plan=_plan, prepare=_prepare, answer=_answer, join=_join)
 
 
 def _published(inputs: Inputs, options: ProposalOptions, before: Standing, rows: list[Any], unfit: int) -> Result:
-    network = inputs.network
+    network, money = inputs.network, Money()
     helping = [r for r in rows if r[3] > 0]
     first = next(iter(network.items))
     chosen = next((r for r in rows if r[0]["name"] == options.take), helping[0] if helping else None)
@@ -156,7 +156,7 @@ def _published(inputs: Inputs, options: ProposalOptions, before: Standing, rows:
         [Figure("worth", "What each is worth", Axis("Proposal"), Axis("Worth a year", "k/a", 1), series)] if top else []
     )
     assumed = [
-        f"Losses at {money_words()}; a broken limit weighs {Money().breach_k:g} k a year.",
+        f"Losses at {money.loss_price:g} a MWh over {money.loss_hours:g} hours; a broken limit weighs {money.breach_k:g} k.",
         "Each is tried by itself, at the demand of the year asked for, under the condition in use; costs are general ones.",
         "A second circuit of a line does not make it more reliable; a line of several circuits fails as one.",
     ]
@@ -164,8 +164,3 @@ def _published(inputs: Inputs, options: ProposalOptions, before: Standing, rows:
     account = Account(Ending.CONVERGED, "Each proposal solved", len(rows), notes=notes, assumed=assumed)
     quantities = [quantity_of(table, c) for c in columns if c.name in ("worth_k", "ratio")]
     return Result(account, {table.name: table}, summary, [], statement, scheme, figures, quantities)
-
-
-def money_words() -> str:
-    m = Money()
-    return f"{m.loss_price:g} a MWh over {m.loss_hours:g} hours"

@@ -14,7 +14,7 @@ from ...flow import Ending
 from ...network import Scheme
 from ...results import Account, Axis, Column, Figure, Result, Series, Table
 from ..base import Answer, Inputs, Missing, Progress, Split
-from ._money import PARTS, discount, of_schemes, present, yearly
+from ._money import PARTS, built_when, discount, of_schemes, present, yearly
 from ._options import Money, SearchOptions
 from ._standing import Standing, conditions_of, laid, standing
 
@@ -234,13 +234,9 @@ def _published(
             ),
         ],
     )
-    labels = {
-        "investment": "Investment", "operation": "Operation", "losses": "Losses", "interruptions": "Interruptions",
-        "breaches": "Weight of breaches", "residual": "Residual value",
-    }  # fmt: skip
     money = Table("cost", "Net present cost", [
         Column("id", "Id", [first] * (len(PARTS) + 1), fixed=True),
-        Column("name", "Part", [*(labels[p] for p in PARTS), "Together"], fixed=True),
+        Column("name", "Part", [*(PARTS[p] for p in PARTS), "Together"], fixed=True),
         Column("plan_k", "The plan", np.array([*(getattr(cost, p) for p in PARTS), cost.weighed]), "k", 1),
         Column("nothing_k", "As it is", np.array([*(getattr(nothing, p) for p in PARTS), nothing.weighed]), "k", 1),
     ])  # fmt: skip
@@ -260,22 +256,13 @@ def _published(
         f"{cost.total:,.0f} k against {nothing.total:,.0f} k, and {cost.breaches:,.0f} k against {nothing.breaches:,.0f} k of "
         f"weight for broken limits; of {found.looked_at} states, {how}."
     )
-    end = options.from_year + options.years
-    rows, columns, z = [], [], []
-    for s, y in found.steps:
-        for year in range(options.from_year, end):
-            rows.append(schemes[s].name)
-            columns.append(str(year))
-            z.append(1.0 if year >= y else 0.0)
     figures = [
+        *built_when([(schemes[s].name, y) for s, y in found.steps], options),
         Figure("cost", "Net present cost", Axis("Part"), Axis("Cost", "k", 0), [
-            Series("plan", "the plan", list(labels.values()), [getattr(cost, p) for p in PARTS], "bars"),
-            Series("none", "as it is", list(labels.values()), [getattr(nothing, p) for p in PARTS], "bars"),
+            Series("plan", "the plan", list(PARTS.values()), [getattr(cost, p) for p in PARTS], "bars"),
+            Series("none", "as it is", list(PARTS.values()), [getattr(nothing, p) for p in PARTS], "bars"),
         ]),
     ]  # fmt: skip
-    if rows:
-        figures.insert(0, Figure("when", "What is built when", Axis("Year"), Axis("Scheme"),
-                                 [Series("z", "", columns, rows, "cells", z=z)], z=Axis("In service", None, 0)))  # fmt: skip
     assumed = [
         "Once built, a scheme stays; it can come into service in each year that is solved.",
         "The cheapest is sought with the weight of broken limits: raise it where limits must be kept at any cost.",

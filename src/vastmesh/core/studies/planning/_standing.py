@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -19,8 +19,6 @@ from ..base import Inputs
 from ..failures import Course, Ready, Tally, every, indices
 from ..judge import Judge
 from ..losses import Asked, losses
-
-OVERLAP_KV = 30.0
 
 
 @dataclass(frozen=True)
@@ -40,18 +38,15 @@ class Under:
 
 @dataclass(frozen=True)
 class Standing:
-    """``lost``, ``outages``: not survived, of so many, -1: not looked at; ``saidi``, ``saifi``, ``ens_mwh``, ``cost_k``:
-    interruptions
-    in a year."""
+    """``lost``, ``outages``: not survived, of so many, -1: not looked at; ``saidi``, ``ens_mwh``, ``cost_k``: interruptions in a
+    year."""
 
     under: tuple[Under, ...]
     lost: int = -1
     outages: int = -1
     saidi: float = float("nan")
-    saifi: float = float("nan")
     ens_mwh: float = float("nan")
     cost_k: float = float("nan")
-    extra: dict[str, float] = field(default_factory=dict)
 
     @property
     def breaches(self) -> int:
@@ -83,15 +78,15 @@ def standing(inputs: Inputs, conditions: Sequence[Condition], *, outages: bool, 
     figures: dict[str, float] = {}
     if reliability:
         figures = interruptions(replace(inputs, condition=conditions[0]))
-    saidi, saifi, ens, cost = (figures.get(k, float("nan")) for k in ("saidi", "saifi", "ens", "cost"))
-    return Standing(under, lost, total, saidi, saifi, ens, cost)
+    saidi, ens, cost = (figures.get(k, float("nan")) for k in ("saidi", "ens", "cost"))
+    return Standing(under, lost, total, saidi, ens, cost)
 
 
 def interruptions(inputs: Inputs) -> dict[str, float]:
     """Indices by playing every failure."""
     course = Course()
     ready = Ready(inputs, course)
-    tally = Tally(ready.people, course.sustained_min).take(every(ready, OVERLAP_KV, lambda *_: None))
+    tally = Tally(ready.people, course.sustained_min).take(every(ready))
     return indices(ready.people, tally, np.ones(len(ready.people.loads), np.bool_))
 
 
@@ -113,11 +108,12 @@ def _under(network: Network, condition: Condition) -> Under:
 
 
 def _outages(network: Network, condition: Condition) -> tuple[int, int]:
-    """Outages of the model that break a limit which was kept before, lose more demand than they may, or have no solution."""
+    """Outages of the model that break a limit which was kept before, lose more demand than they may, or have no solution; -1
+    twice where the model has none that fit the network of this case."""
     try:
         chosen = losses(network, condition, Asked())
     except InvalidFields:
-        return 0, 0
+        return -1, -1
     own = network.under(condition)
     without = {s: Without(compile_network(own), condition, live_options(network.settings), controls=s == "after_control")
                for s in {x.stage for x in chosen}}  # fmt: skip
@@ -179,9 +175,12 @@ def ways(inputs: Inputs, of: str, first_year: int) -> list[Way]:
             check(plan.id, [(s.scheme, s.year) for s in plan.steps], schemes)
             found.append(Way(plan.id, plan.name, tuple((s.scheme, s.year) for s in plan.steps)))
     if of in ("schemes", "both"):
+        # What a scheme needs is there when it is, if not before.
         for s in sorted(schemes.values(), key=lambda s: s.rank):
             chain = _with_needs(s, schemes)
-            found.append(Way(s.id, s.name, tuple((i, schemes[i].year or first_year) for i in chain)))
+            found.append(
+                Way(s.id, s.name, tuple((i, min(schemes[i].year or first_year, s.year or first_year)) for i in chain))
+            )
     if len(found) == 1:
         text = "there is no plan and no scheme yet; record a scheme, or let proposals make one"
         raise InvalidFields([FieldProblem("options", "of", of, text)])

@@ -7,10 +7,6 @@ from ..failures import Course
 class ReliabilityOptions(Course):
     """What is asked of the reliability of supply."""
 
-    overlap_from_kv: float | None = quantity(
-        "Overlapping from", "Two failures at once are played for branches and buses from this nominal voltage; never when blank",
-        unit="kV", default=30.0, ge=0, le=1500,
-    )  # fmt: skip
     most_h: float | None = quantity("Hours, most", "Without supply in a year at any load; more is told as a finding; any when "
                                     "blank", unit="h", default=None, ge=0, le=8760)  # fmt: skip
     story: str | None = reference(
@@ -33,11 +29,6 @@ class SimulationOptions(Course):
     within_pct: float = quantity(
         "Precision", "Half the 95 % interval of the mean of SAIDI, over it: how many years that takes is told", unit="%",
         default=3.0, gt=0, le=100,
-    )  # fmt: skip
-    overlap_from_kv: float | None = quantity(
-        "Overlapping from",
-        "Failures at once count for branches and buses from this nominal voltage; never when blank",
-        unit="kV", default=30.0, ge=0, le=1500,
     )  # fmt: skip
     crews: int = quantity(
         "Crews", "Repairs at the same time at most; 0: no limit", unit="1", default=0, ge=0, le=10_000, group="work"

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -13,9 +14,10 @@ from ...flow import Ending
 from ...results import Account, Axis, Bound, Column, Figure, Result, Series, Table
 from ..base import Answer, Inputs, Missing, Progress, Split
 from ..failures.events import Ready, every
-from ..failures.tally import Tally
+from ..failures.indices import indices
+from ..failures.tally import MEASURES, Tally
 from ._options import SimulationOptions
-from ._years import YEARLY, Causes, causes_of, simulate
+from ._years import Causes, causes_of, simulate
 
 _BLOCK, _BARS, _POINTS = 500, 30, 120
 _TOLD = (
@@ -31,29 +33,45 @@ def _plan(inputs: Inputs, options: SimulationOptions) -> Sequence[Any]:
     ready = Ready(inputs, options)
     if options.at is not None and options.at not in ready.people.loads:
         raise InvalidFields([FieldProblem("options", "at", options.at, "name a load in service, or leave it blank")])
-    return [{"block": k, "years": min(_BLOCK, options.years - k * _BLOCK)} for k in range(-(-options.years // _BLOCK))]
+    blocks = range(-(-options.years // _BLOCK))
+    # What every failure comes to when it is played once is a part of its own: it takes as long as many years.
+    return [
+        {"block": -1, "years": 0},
+        *({"block": k, "years": min(_BLOCK, options.years - k * _BLOCK)} for k in blocks),
+    ]
 
 
-def _prepare(inputs: Inputs, options: SimulationOptions) -> tuple[Causes, SimulationOptions]:
-    return causes_of(Ready(inputs, options), options), options
+class _Prepared:
+    """What is made once in every process, as far as its parts need it."""
+
+    def __init__(self, inputs: Inputs, options: SimulationOptions) -> None:
+        self.ready, self.options = Ready(inputs, options), options
+
+    @cached_property
+    def causes(self) -> Causes:
+        return causes_of(self.ready, self.options)
 
 
-def _answer(ready: tuple[Causes, SimulationOptions], part: dict[str, int], progress: Progress) -> Answer:
+def _answer(prepared: _Prepared, part: dict[str, int], progress: Progress) -> Answer:
+    if part["block"] < 0:
+        progress(0.0, "Playing failures")
+        return {"once": _once(prepared.ready, prepared.options)}
     progress(0.0, "Simulating years")
-    causes, options = ready
-    return {"years": simulate(causes, options, part["years"], (options.seed, part["block"]))}
+    seed = (prepared.options.seed, part["block"])
+    return {"years": simulate(prepared.causes, prepared.options, part["years"], seed)}
 
 
 def _join(
     inputs: Inputs, options: SimulationOptions, plan: Sequence[Any], answers: Sequence[Answer | Missing]
 ) -> Result:
-    there = [np.asarray(a["years"]) for a in answers if not isinstance(a, Missing)]
-    years = np.concatenate(there) if there else np.zeros((0, len(YEARLY)))
+    there = [np.asarray(a["years"]) for a in answers if not isinstance(a, Missing) and "years" in a]
+    once = next((dict(a["once"]) for a in answers if not isinstance(a, Missing) and "once" in a), {})
+    years = np.concatenate(there) if there else np.zeros((0, len(MEASURES)))
     ready = Ready(inputs, options)
-    return _published(ready, options, years, [a for a in answers if isinstance(a, Missing)])
+    return _published(ready, options, years, once, sum(isinstance(a, Missing) for a in answers))
 
 
-SPLIT = Split(plan=_plan, prepare=_prepare, answer=_answer, join=_join)
+SPLIT = Split(plan=_plan, prepare=_Prepared, answer=_answer, join=_join)
 
 
 def _figures_of(ready: Ready, options: SimulationOptions, years: Floats) -> dict[str, Floats]:
@@ -70,25 +88,21 @@ def _figures_of(ready: Ready, options: SimulationOptions, years: Floats) -> dict
     }
 
 
-def _analytical(ready: Ready, options: SimulationOptions) -> dict[str, float]:
+def _once(ready: Ready, options: SimulationOptions) -> dict[str, float]:
     """The same by playing every failure once."""
     people = ready.people
-    tally = Tally(people, options.sustained_min).take(every(ready, options.overlap_from_kv, lambda *_: None))
-    chosen = np.array([options.at in (None, i) for i in people.loads])
-    n, place = people.customers[chosen], people.place[chosen]
-    total = float(n.sum()) or float("nan")
-    return {
-        "saidi": float(n @ tally.away[place]) / total, "saifi": float(n @ tally.rate[place]) / total,
-        "maifi": float(n @ tally.brief[place]) / total, "ens": float(people.average[chosen] @ tally.energy_h[place]),
-        "cost": tally.cost_of(chosen) / 1000,
-    }  # fmt: skip
+    tally = Tally(people, options.sustained_min).take(every(ready))
+    return indices(people, tally, np.array([options.at in (None, i) for i in people.loads]))
 
 
-def _published(ready: Ready, options: SimulationOptions, years: Floats, missing: Sequence[Missing]) -> Result:
+def _published(
+    ready: Ready, options: SimulationOptions, years: Floats, once: Mapping[str, float], missing: int
+) -> Result:
     if not len(years):
         text = "No year has been simulated yet."
         return Result(Account(Ending.CONVERGED, "Simulated years", 0, explanation=text), {}, {}, [], text)
-    found, known = _figures_of(ready, options, years), _analytical(ready, options)
+    found = _figures_of(ready, options, years)
+    known = {key: float(once.get(key, float("nan"))) for key, _, _ in _TOLD}
     n = len(years)
     rows = []
     for key, label, unit in _TOLD:
@@ -128,7 +142,7 @@ def _published(ready: Ready, options: SimulationOptions, years: Floats, missing:
         if reached
         else f" For {options.within_pct:g} % of precision simulate some {needed} years."
     )
-    notes = [f"{len(missing)} blocks of years are missing."] if missing else []
+    notes = [f"{missing} parts of the work are missing."] if missing else []
     assumed = [
         "Failures come at random at their rates; what happens after each is as when it is played by itself.",
         "A crew repairs one thing at a time, first come, first served; without a limit every repair begins at once.",

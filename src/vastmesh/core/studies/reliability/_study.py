@@ -10,7 +10,7 @@ import numpy as np
 from ...electrical.arrays import Bools
 from ...flow import Ending
 from ...network import Area, Bus, Demand
-from ...network.trace import Trace
+from ...network.trace import Feeder, Trace
 from ...results import Account, Axis, Bound, Column, Figure, Finding, Quantity, Result, Series, Table, quantity_of
 from ...severity import Severity
 from ..base import Answer, Inputs, Missing, Progress, Split
@@ -24,7 +24,7 @@ _FOUND, _BARS = 60, 12
 
 
 def _plan(inputs: Inputs, options: ReliabilityOptions) -> Sequence[Any]:
-    return parts(Ready(inputs, options), options.overlap_from_kv)
+    return parts(Ready(inputs, options))
 
 
 def _answer(ready: Ready, part: dict[str, int], progress: Progress) -> Answer:
@@ -32,7 +32,8 @@ def _answer(ready: Ready, part: dict[str, int], progress: Progress) -> Answer:
     assert isinstance(options, ReliabilityOptions)
     tally = Tally(ready.people, options.sustained_min)
     alone: set[str] = set()
-    for e in events(ready, part, options.overlap_from_kv, progress):
+    before = ready.capacity.count if ready.capacity else 0
+    for e in events(ready, part, progress):
         tally.add(e)
         if e.kind == "failure" and e.story.only_supply:
             alone |= set(e.elements)
@@ -41,7 +42,7 @@ def _answer(ready: Ready, part: dict[str, int], progress: Progress) -> Answer:
         "rate": tally.rate, "away": tally.away, "brief": tally.brief, "energy_h": tally.energy_h, "cost": tally.cost,
         "kinds": tally.kinds, "ids": list(tally.elements),
         "elements": np.array(list(tally.elements.values())).reshape(-1, len(KINDS), len(MEASURES)), "only_supply": sorted(alone),
-        "solved": ready.capacity.count if ready.capacity else 0,
+        "solved": ready.capacity.count - before if ready.capacity else 0,
     }  # fmt: skip
 
 
@@ -60,7 +61,7 @@ def _join(
         other.elements = {i: np.asarray(v) for i, v in zip(a["ids"], a["elements"], strict=True)}
         tally.merge(other)
         alone |= set(a["only_supply"])
-        solved = max(solved, int(a["solved"]))
+        solved += int(a["solved"])
     return _published(ready, options, tally, alone, missing, solved)
 
 
@@ -70,13 +71,14 @@ SPLIT = Split(plan=_plan, prepare=Ready, answer=_answer, join=_join)
 def _published(
     ready: Ready, options: ReliabilityOptions, tally: Tally, alone: set[str], missing: Sequence[Missing], solved: int
 ) -> Result:
-    people = ready.people
+    people, feeders = ready.people, Trace(ready.network).feeders
     whole = indices(people, tally, np.ones(len(people.loads), np.bool_))
     ident = options.story or _worth_telling(ready, tally)
+    groups = _by(ready, tally, feeders)
     tables = [
         _indices(ready, tally, whole),
-        _loads(ready, tally),
-        *_by(ready, tally),
+        _loads(ready, tally, feeders),
+        *groups,
         _elements(ready, tally),
         _kinds(tally),
     ]
@@ -96,7 +98,7 @@ def _published(
     }
     return Result(
         account, {t.name: t for t in tables}, summary, _findings(ready, options, tally, alone), statement, [],
-        _figures(ready, tally, whole), _quantities(tables),
+        _figures(ready, tally, groups[0], whole), _quantities(tables),
     )  # fmt: skip
 
 
@@ -106,8 +108,9 @@ def _worth_telling(ready: Ready, tally: Tally) -> str | None:
     order = sorted(
         (i for i in tally.elements if i in ready.network.items), key=lambda i: -float(tally.elements[i][:, 1].sum())
     )
+    play = ready.play()
     for ident in order[:40]:
-        story = story_of(ready, ident)
+        story = story_of(ready, play, ident)
         if story is not None and len(story.steps) > 2:
             return ident
     return order[0] if order else None
@@ -190,9 +193,10 @@ def _indices(ready: Ready, tally: Tally, whole: dict[str, float]) -> Table:
     return Table("indices", "Indices", columns)
 
 
-def _loads(ready: Ready, tally: Tally) -> Table:
+def _loads(ready: Ready, tally: Tally, feeders: Sequence[Feeder]) -> Table:
     people, network, place = ready.people, ready.network, ready.people.place
-    feeder = _feeder_names(ready)
+    name_of = {b: f.name for f in feeders for b in f.buses}
+    feeder = [name_of.get(network[i].bus, "") for i in people.loads]  # type: ignore[attr-defined]
     order = np.argsort(-tally.away[place], kind="stable")
     ids = [people.loads[k] for k in order]
     at = place[order]
@@ -220,18 +224,11 @@ def _loads(ready: Ready, tally: Tally) -> Table:
     )  # fmt: skip
 
 
-def _feeder_names(ready: Ready) -> list[str]:
-    trace = Trace(ready.network)
-    of = {b: f.name for f in trace.feeders for b in f.buses}
-    return [of.get(ready.network[i].bus, "") for i in ready.people.loads]  # type: ignore[attr-defined]
-
-
-def _by(ready: Ready, tally: Tally) -> list[Table]:
+def _by(ready: Ready, tally: Tally, every: Sequence[Feeder]) -> list[Table]:
     """Feeders, areas and classes: each a set of loads."""
     people, network = ready.people, ready.network
-    trace = Trace(network)
     bus_of = [network[i].bus for i in people.loads]  # type: ignore[attr-defined]
-    feeder = {b: f.id for f in trace.feeders for b in f.buses}
+    feeder = {b: f.id for f in every for b in f.buses}
     area = {b.id: b.area for b in network.of(Bus) if b.area}
     first = next(iter(network.items))
 
@@ -253,7 +250,7 @@ def _by(ready: Ready, tally: Tally) -> list[Table]:
         ]
         return Table(name, label, columns)
 
-    names = {f.id: f.name for f in trace.feeders}
+    names = {f.id: f.name for f in every}
     tables = [table("feeders", "Feeders", [feeder.get(b) for b in bus_of], lambda k: (k, names[k]))]
     if network.of(Area):
         tables.append(table("areas", "Areas", [area.get(b) for b in bus_of], lambda k: (k, network[k].name)))
@@ -317,7 +314,7 @@ def _kinds(tally: Tally) -> Table:
     )
 
 
-def _figures(ready: Ready, tally: Tally, whole: dict[str, float]) -> list[Figure]:
+def _figures(ready: Ready, tally: Tally, feeders: Table, whole: dict[str, float]) -> list[Figure]:
     network, n = ready.network, float(ready.people.customers.sum()) or float("nan")
     ids = sorted(
         (i for i in tally.elements if i in network.items), key=lambda i: -float(tally.elements[i][:, 1].sum())
@@ -335,7 +332,6 @@ def _figures(ready: Ready, tally: Tally, whole: dict[str, float]) -> list[Figure
         minutes = [60 * float(tally.elements[i][rows, 1].sum()) / n for i in ids]
         if any(m > 0 for m in minutes):
             causes.append(Series(key, words[key], names, minutes, "bars", ids))
-    feeders = {t.name: t for t in _by(ready, tally)}["feeders"]
     kept = list(range(min(_BARS, len(feeders))))
     by_feeder = [60 * float(feeders["saidi"][k]) for k in kept]
     return [

@@ -6,37 +6,36 @@ import numpy as np
 
 from ...results import Column, Table
 from ..failures.events import Ready
-from ..failures.play import Step, Story
+from ..failures.play import Play, Step, Story
 
 APART = "; "
 
 
-def story_of(ready: Ready, ident: str) -> Story | None:
+def story_of(ready: Ready, play: Play, ident: str) -> Story | None:
     """A permanent failure of an element; None where it is no part of the network that can fail."""
     seeds = ready.seeds(ready.network.items.get(ident))
-    return ready.play().permanent(seeds) if seeds else None
+    return play.permanent(seeds) if seeds else None
 
 
 def told(ready: Ready, ident: str) -> Table:
     """Steps in order. ``without``: ids of what has no supply after each; ``ties``: switches closed by then."""
-    story = story_of(ready, ident)
+    story = story_of(ready, ready.play(), ident)
     graph, people = ready.graph, ready.people
     name = ready.network[ident].name if ident in ready.network.items else ident
     repair = next((d.hours for g in ready.groups for i, d in g.elements if i == ident), 0.0)
     rows: list[tuple[str, str, str, float, float, float, str, str]] = []
     if story is not None:
         waiting, ties = set(story.sections.tolist()), set()
-        total = float(people.n[story.sections].sum())
         steps = story.steps or [Step(np.nan, "repaired", back=tuple(story.sections.tolist()))]
-        # Nobody waits for switching longer than for the repair.
         for step in steps:
+            # Nobody waits for switching longer than for the repair.
             minutes = 60 * repair if np.isnan(step.minutes) else min(step.minutes, 60 * repair)
             waiting -= set(step.back)
             if step.what.startswith("transferred"):
                 ties |= set(step.closed)
             back = float(people.n[list(step.back)].sum()) if step.back else 0.0
             left = float(people.n[list(waiting)].sum()) if waiting else 0.0
-            if step.what in ("repaired",):
+            if step.what == "repaired":
                 ties = set()
             rows.append(
                 (
@@ -50,7 +49,7 @@ def told(ready: Ready, ident: str) -> Table:
                     APART.join(sorted(graph.doors[t].element for t in ties)),
                 )
             )
-        if not total and len(story.steps) == 0:
+        if not story.steps and not people.n[story.sections].any():
             rows = [(_clock(0.0), f"{name} fails; nobody loses supply.", "nobody", 0.0, 0.0, 0.0, "", "")]
     columns = [
         Column("id", "Id", [ident] * len(rows), fixed=True),

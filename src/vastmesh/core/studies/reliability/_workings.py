@@ -37,7 +37,7 @@ def _load(network: Network, condition: Condition, ident: str, options: Reliabili
     section = ready.people.place[ready.people.loads.index(ident)]
     rows: dict[tuple[str, str], list[float]] = {}
     limit = options.sustained_min / 60
-    for e in every(ready, options.overlap_from_kv, lambda *_: None):
+    for e in every(ready):
         at = e.story.sections.searchsorted(section)
         if at >= len(e.story.sections) or e.story.sections[at] != section:
             continue

@@ -14,13 +14,13 @@ from ...network import Line
 from ...network.elements._failing import Failing
 from ...network.elements.profile import Profile
 from ...network.elements.reliability import COST_H
+from ...network.hours import hourly_means
 from ..failures.events import HOURS, Event, Group, Ready, meshed, of_common, of_group, of_pair
 from ..failures.play import Story
 from ._options import SimulationOptions
 
 H = int(HOURS)
 _SPREADS = {"exponential": 0, "fixed": 1, "lognormal": 2, "weibull": 3}
-YEARLY = ("interruptions", "hours", "brief", "energy", "cost")
 
 
 @dataclass
@@ -71,7 +71,7 @@ def causes_of(ready: Ready, options: SimulationOptions) -> Causes:
     found: list[Event] = [e for g in ready.groups for e in of_group(ready, play, g)]
     found += [e for c in ready.common for e in of_common(ready, play, c)]
     rows: list[tuple[float, int, float, int, float, bool, bool, int, bool]] = []
-    groups: list[Group] = meshed(ready, options.overlap_from_kv) if options.overlap_from_kv is not None else []
+    groups: list[Group] = meshed(ready)
     of = {i: k for k, g in enumerate(groups) for i, _ in g.elements}
     for e in found:
         first = network.items.get(e.elements[0])
@@ -136,9 +136,8 @@ def _stages(ready: Ready, stories: list[Story], at: str | None) -> Stages:
 
 
 def _hourly(ready: Ready, options: SimulationOptions) -> Floats:
-    """Running sum of demand over its mean by hour of the year and class, (n_class, 8761): what is missing between two
-    moments is the
-    difference."""
+    """Running sum of demand over its mean by hour of the year and class, (n_class, 8761): what is missing
+    between two moments is the difference."""
     people, n = ready.people, max(len(ready.people.classes), 1)
     found = np.ones((n, H))
     if options.by_profile:
@@ -146,22 +145,10 @@ def _hourly(ready: Ready, options: SimulationOptions) -> Floats:
         for k, name in enumerate(people.classes):
             for key in (("class", name), ("demand", "")):
                 if key in by:
-                    found[k] *= _year(by[key])
+                    found[k] *= np.resize(hourly_means(by[key]), H)
+        found[found.mean(axis=1) <= 0] = 1.0
     found /= found.mean(axis=1, keepdims=True)
     return np.concatenate([np.zeros((n, 1)), np.cumsum(found, axis=1)], axis=1)
-
-
-def _year(p: Profile) -> Floats:
-    """A profile as the hours of a year; a shorter one again and again."""
-    values = np.array(p.values())
-    per = 60 / p.step_min
-    if per >= 1:
-        k = int(per)
-        values = values[: len(values) // k * k].reshape(-1, k).mean(axis=1) if len(values) >= k else values[:1]
-    else:
-        values = np.repeat(values, int(1 / per))
-    found = np.resize(values, H)
-    return found if found.mean() > 0 else np.ones(H)
 
 
 def simulate(causes: Causes, options: SimulationOptions, years: int, seed: tuple[int, int]) -> Floats:
