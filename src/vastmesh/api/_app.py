@@ -15,6 +15,7 @@ from ..core.studies.warm import warm_up
 from ..runner import LocalPool, Runner, cluster_named
 from ..store import Store
 from . import _errors
+from ._documents import documents
 from ._jobs import jobs, plain
 from ._reading import reading
 from ._results import results
@@ -63,6 +64,7 @@ def make_app(data: Path, *, pool: LocalPool | None = None, ready: int = 0) -> Fa
     runner = app.state.runner = Runner(store.jobs, pool, cluster=cluster_named())
     runner.listen(lambda record: sessions.tell(record.project, plain(runner, record)))
     app.include_router(api)
+    app.include_router(documents)
     app.include_router(jobs)
     app.include_router(reading)
     app.include_router(results)

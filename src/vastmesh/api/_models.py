@@ -825,6 +825,25 @@ class CasesOut(BaseModel):
     findings_lost: list[FindingOut]
 
 
+class DocumentPart(_Body):
+    """A result by its address, all of its tables or those named; held against the one at ``before``; or two cases."""
+
+    address: Annotated[str | None, Field(max_length=80)] = None
+    before: Annotated[str | None, Field(max_length=80)] = None
+    tables: Annotated[list[Annotated[str, Field(max_length=80)]], Field(max_length=40)] = []
+    cases: CasesIn | None = None
+
+
+class DocumentIn(_Body):
+    """Results to be put on paper: in order, each with what was asked, the answer, plots, findings and tables."""
+
+    parts: Annotated[list[DocumentPart], Field(min_length=1, max_length=40)]
+    title: Annotated[str, Field(max_length=200)] = ""
+    form: Literal["pdf", "html"] = "pdf"
+    rows: Annotated[int, Field(ge=1, le=2000, description="Of each table, the first ones")] = 25
+    tab: Annotated[str | None, Field(max_length=60)] = None
+
+
 class PhasesIn(RevisionIn):
     """``phases``: such as A, BC or BCA (where the phases of a three-phase load go)."""
 

@@ -12,7 +12,7 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 
 AT_WORK = 8
 # These wait on the loop and not in a thread, for as long as somebody looks on or something is worked out elsewhere.
-_WAITING = frozenset({"events", "cases", "picture.pdf", "import"})
+_WAITING = frozenset({"events", "cases", "document", "picture.pdf", "import"})
 
 
 class Turns:

@@ -34,8 +34,8 @@ Gone = Callable[[], Awaitable[bool]]
 
 
 async def run_errand(name: str, data: bytes, *, gone: Gone | None = None, most_s: float = MOST_S) -> bytes:
-    """What an errand makes of some bytes: ``pdf`` or ``workbook``. Waits without a thread; ``gone``: whether nobody waits for it
-    any more, with whom its process ends.
+    """What an errand makes of some bytes: ``pdf``, ``document`` or ``workbook``. Waits without a thread; ``gone``: whether nobody
+    waits for it any more, with whom its process ends.
 
     Raises what the errand raises of :class:`InvalidFields` and :class:`UnreadableFile`, and :class:`ErrandFailed`.
     """

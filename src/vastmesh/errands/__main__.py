@@ -19,13 +19,19 @@ def _pdf(data: bytes) -> bytes:
     return picture_pdf(**json.loads(data))
 
 
+def _document(data: bytes) -> bytes:
+    from ..reports import document_pdf
+
+    return document_pdf(data.decode())
+
+
 def _workbook(data: bytes) -> bytes:
     from ._workbook import rows_of_workbook
 
     return json.dumps(rows_of_workbook(data)).encode()
 
 
-_ERRANDS = {"pdf": _pdf, "workbook": _workbook}
+_ERRANDS = {"pdf": _pdf, "document": _document, "workbook": _workbook}
 
 
 def main() -> None:

@@ -654,6 +654,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Results as one document, PDF or a page that stands by itself */
+        post: operations["document_api_projects__project_id__document_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/runs": {
         parameters: {
             query?: never;
@@ -1457,6 +1474,49 @@ export interface components {
             name?: string | null;
             /** Note */
             note?: string | null;
+        };
+        /**
+         * DocumentIn
+         * @description Results to be put on paper: in order, each with what was asked, the answer, plots, findings and tables.
+         */
+        DocumentIn: {
+            /** Parts */
+            parts: components["schemas"]["DocumentPart"][];
+            /**
+             * Title
+             * @default
+             */
+            title?: string;
+            /**
+             * Form
+             * @default pdf
+             * @enum {string}
+             */
+            form?: "pdf" | "html";
+            /**
+             * Rows
+             * @description Of each table, the first ones
+             * @default 25
+             */
+            rows?: number;
+            /** Tab */
+            tab?: string | null;
+        };
+        /**
+         * DocumentPart
+         * @description A result by its address, all of its tables or those named; held against the one at ``before``; or two cases.
+         */
+        DocumentPart: {
+            /** Address */
+            address?: string | null;
+            /** Before */
+            before?: string | null;
+            /**
+             * Tables
+             * @default []
+             */
+            tables?: string[];
+            cases?: components["schemas"]["CasesIn"] | null;
         };
         /**
          * Ending
@@ -5807,6 +5867,75 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    document_api_projects__project_id__document_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DocumentIn"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {

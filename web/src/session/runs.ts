@@ -1,5 +1,6 @@
 /** Pinning, kept runs, and looking at earlier ones. */
 import { answer, client, type Live, messageOf, TAB } from '../api/client'
+import type { components } from '../api/schema'
 import type { Item } from '../model/items'
 import { complete, type Result } from '../model/results'
 import { path } from './queue'
@@ -88,4 +89,24 @@ export function lookAway() {
   if (!looking) return
   const { items, raw } = looking.back
   setState({ looking: null, items, ...(raw ? shownResult(raw) : { raw, result: null }) })
+}
+
+/** Results as one document for paper, by their addresses. */
+export async function printed(
+  title: string,
+  parts: readonly components['schemas']['DocumentPart'][],
+  done: (name: string, file: Blob) => void,
+) {
+  notify('news', 'The document is being set.')
+  try {
+    const response = await fetch(`/api/projects/${path().project_id}/document`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json' },
+      body: JSON.stringify({ title, parts, tab: TAB }),
+    })
+    if (!response.ok) throw new Error((await response.json()).detail)
+    done(`${title}.pdf`, await response.blob())
+  } catch (error) {
+    notify('problem', `No document was made: ${messageOf(error)}`)
+  }
 }

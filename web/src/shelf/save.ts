@@ -18,3 +18,5 @@ export async function savePng(name: string, svg: SVGSVGElement, as: SVGSVGElemen
   canvas.getContext('2d')?.drawImage(image, 0, 0, canvas.width, canvas.height)
   canvas.toBlob((blob) => blob && save(name, 'image/png', blob))
 }
+
+export const saveFile = (name: string, file: Blob) => save(name, file.type, file)

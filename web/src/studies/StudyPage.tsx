@@ -14,11 +14,12 @@ import { inCondition } from '../model/operated'
 import { tableOf } from '../model/results'
 import { changeOrTell } from '../session/edits'
 import { useKept } from '../session/kept'
-import { keepRun, pin } from '../session/runs'
+import { keepRun, pin, printed } from '../session/runs'
 import { createScheme } from '../session/schemes'
 import { hover, lensOf, notify, select, useBench, useCondition } from '../session/store'
 import { openView } from '../shelf/desks'
 import { FigurePlot } from '../shelf/FigurePlot'
+import { saveFile } from '../shelf/save'
 import { ResultGrid } from '../shelf/tables/ResultGrid'
 import { type Study, type StudyResult, useStudy } from './useStudy'
 
@@ -233,6 +234,7 @@ function Shown(props: {
     const run = await keepRun(study.label, result.statement ?? '', address)
     if (run) notify('news', `${study.label} is kept among the runs.`)
   }
+  const print = () => void printed(study.label, [{ address }], saveFile)
   const fitting = condition ? offer(result, condition) : null
   const put = async () => {
     if (!fitting || !condition) return
@@ -294,6 +296,9 @@ function Shown(props: {
         {(result.scheme?.length ?? 0) > 0 && <Plain onPress={() => void make()}>Make it a scheme</Plain>}
         {fitting && condition && <Plain onPress={() => void put()}>Set it in {condition.name}</Plain>}
         <Plain onPress={() => void keep()}>Keep</Plain>
+        <Plain aria-label={`Document of ${study.label}`} onPress={print}>
+          Document
+        </Plain>
         {said && (
           <p data-testid="statement" title={said}>
             {said}

@@ -5,12 +5,13 @@ import styled from 'styled-components'
 import { answer, client, messageOf } from '../../api/client'
 import { compareQuery } from '../../api/queries'
 import type { components } from '../../api/schema'
-import { Button, IconButton, Pick, TextInput } from '../../design/controls'
+import { Button, IconButton, Pick, Plain, TextInput } from '../../design/controls'
 import { font } from '../../design/tokens'
 import { usePrefs } from '../../model/prefs'
 import { shown, shownUnit } from '../../model/units'
-import { keepRun, lookAt, pinRun } from '../../session/runs'
+import { keepRun, lookAt, pinRun, printed } from '../../session/runs'
 import { notify, resultLabel, select, useBench, useLiveToken } from '../../session/store'
+import { saveFile } from '../../shelf/save'
 
 type Info = components['schemas']['RunInfoOut']
 
@@ -22,11 +23,11 @@ const Bar = styled.div`
 `
 const List = styled.ul`list-style: none; margin: 0; padding: 0; overflow-y: auto; min-height: 0;`
 const Row = styled.li`
-  display: grid; grid-template-columns: minmax(0, 1fr) auto; gap: 0 8px; padding: 5px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; align-items: center;
+  display: grid; grid-template-columns: auto minmax(0, 1fr) auto; gap: 0 8px; padding: 5px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; align-items: center;
   &[data-pinned='true'] { background: ${(p) => p.theme.accentWash}; }
   .about { color: ${(p) => p.theme.quiet}; font-size: 12px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
   .name { font-weight: 500; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; border: none; background: none; padding: 0; text-align: left; }
-  .acts { display: flex; grid-row: 1 / 3; grid-column: 2; }
+  > input[type='checkbox'] { grid-row: 1 / 3; } .about { grid-column: 2; } .acts { display: flex; grid-row: 1 / 3; grid-column: 3; }
 `
 const Scroll = styled.div`
   overflow: auto; min-height: 0; &:focus-visible { outline-offset: -3px; }
@@ -64,6 +65,16 @@ export function RunsView() {
   const cache = useQueryClient()
   const { data: runs = [] } = useRuns()
   const [name, setName] = useState('')
+  const [chosen, setChosen] = useState<readonly string[]>([])
+  const put = (id: string) =>
+    setChosen(chosen.includes(id) ? chosen.filter((c) => c !== id) : [...chosen, id])
+  const listed = runs.filter((r) => chosen.includes(r.id))
+  const print = () =>
+    void printed(
+      `${project?.name}: ${listed.map((r) => r.name).join(', ')}`.slice(0, 120),
+      chosen.map((id) => ({ address: `run-${id}` })),
+      saveFile,
+    )
   const refresh = () => cache.invalidateQueries({ queryKey: runsKey(project?.id) })
   const keep = async () => {
     await keepRun(name.trim() || resultLabel())
@@ -84,10 +95,20 @@ export function RunsView() {
             }}
           />
           <Button onPress={() => void keep()}>Keep this result</Button>
+          <Button onPress={print} isDisabled={!listed.length} aria-label="Document of the chosen runs">
+            Document{listed.length ? ` of ${listed.length}` : ''}
+          </Button>
         </Bar>
         <List aria-label="Kept runs">
           {runs.map((r) => (
-            <RunRow key={r.id} run={r} pinned={pinned?.run === r.id} refresh={refresh} />
+            <RunRow
+              key={r.id}
+              run={r}
+              pinned={pinned?.run === r.id}
+              refresh={refresh}
+              chosen={chosen.includes(r.id)}
+              choose={() => put(r.id)}
+            />
           ))}
           {runs.length === 0 && (
             <None>
@@ -102,7 +123,16 @@ export function RunsView() {
   )
 }
 
-function RunRow({ run, pinned, refresh }: { run: Info; pinned: boolean; refresh: () => Promise<void> }) {
+interface RowProps {
+  readonly run: Info
+  readonly pinned: boolean
+  readonly refresh: () => Promise<void>
+  /** Whether it stands in the document that can be made of several. */
+  readonly chosen: boolean
+  readonly choose: () => void
+}
+
+function RunRow({ run, pinned, refresh, chosen, choose }: RowProps) {
   const project = useBench((s) => s.project?.id) ?? ''
   const [editing, setEditing] = useState<'name' | 'note' | null>(null)
   const params = { path: { project_id: project, run_id: run.id } }
@@ -123,6 +153,13 @@ function RunRow({ run, pinned, refresh }: { run: Info; pinned: boolean; refresh:
   const flow = isFlow(run.study)
   return (
     <Row data-pinned={pinned}>
+      <input
+        type="checkbox"
+        aria-label={`${run.name} in the document`}
+        title="In the document"
+        checked={chosen}
+        onChange={choose}
+      />
       {editing ? (
         <TextInput
           aria-label={editing === 'name' ? 'Name' : 'Note'}
@@ -222,6 +259,18 @@ function Compare({ runs }: { runs: readonly Info[] }) {
           onPress={() => useBench.setState({ lens: 'difference' })}
           isDisabled={!pinned}
         />
+        <Plain
+          aria-label="Document of the comparison"
+          onPress={() =>
+            void printed(
+              `${project?.name}: before and after`,
+              [{ address: address(after), before: address(first) }],
+              saveFile,
+            )
+          }
+        >
+          Document
+        </Plain>
       </Bar>
       <Scroll tabIndex={0} role="region" aria-label="Comparison">
         {error && <None role="alert">{messageOf(error)}</None>}

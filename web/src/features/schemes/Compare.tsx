@@ -8,8 +8,10 @@ import { fixed } from '../../design/format'
 import { Mark } from '../../design/Icon'
 import { font } from '../../design/tokens'
 import { tableOf } from '../../model/results'
+import { printed } from '../../session/runs'
 import { schemesOf } from '../../session/schemes'
 import { select, useBench, useCondition } from '../../session/store'
+import { saveFile } from '../../shelf/save'
 import { PlainGrid } from '../../shelf/tables/ResultGrid'
 import { TwoSides } from './TwoSides'
 import { type Cases, useCases } from './useCases'
@@ -112,6 +114,12 @@ export function CompareView() {
             {label}
           </Plain>
         ))}
+        <Plain
+          aria-label="Document of the comparison"
+          onPress={() => void printed('Comparison', [{ cases: { ...body, pictures: false } }], saveFile)}
+        >
+          Document
+        </Plain>
         {data && (
           <span className="quiet" data-testid="findings-change">
             findings gained {data.findings_gained.length}, lost {data.findings_lost.length}
