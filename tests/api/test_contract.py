@@ -47,6 +47,8 @@ def test_every_operation_is_described_and_typed(client: TestClient) -> None:
                 "/results/{address}/workings-sheet/{ident}",
                 "/backdrop",
                 "/picture.pdf",
+                "/document",
+                "/figures/{name}.svg",
             )
             assert described or path.endswith(streams), f"{method} {path}"
 

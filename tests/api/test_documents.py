@@ -46,6 +46,10 @@ def test_a_result_is_a_section_by_itself_as_a_page_and_as_pdf(project: Project) 
     assert "<script" not in text
     assert ask(project, [{"address": address}]).content.startswith(b"%PDF")
     assert ask(project, [{"address": address}], form="html", rows=200).text.count("<tr>") == 120
+    alone = project.get(f"results/{address}/figures/reach.svg")
+    assert alone.headers["content-type"].startswith("image/svg+xml")
+    assert alone.text in text
+    assert "plots of this result: reach" in project.get(f"results/{address}/figures/none.svg").text
 
 
 def test_the_present_state_chosen_tables_and_what_is_out_of_date(project: Project) -> None:
@@ -74,8 +78,10 @@ def test_two_results_and_two_cases_are_held_against_each_other(project: Project)
     page = ask(project, [{"cases": cases}], form="html").text
     shown = project.client.post(f"{project.url}/cases", json=cases).json()
     assert f"<dd>{shown['after']['title']}</dd>" in page
-    losses = next(c["values"] for c in shown["summary"]["columns"] if c["name"] == "after")[0]
-    assert f"{losses:.4f}" in page
+    totals = {c["name"]: c["values"] for c in shown["summary"]["columns"]}
+    losses = totals["after"][totals["id"].index("active_loss_mw")]
+    assert f">{losses:.4f}<" in page
+    assert ">Losses MW<" in page
 
 
 def test_what_cannot_be_printed_is_refused_in_words(project: Project) -> None:

@@ -86,7 +86,7 @@ def test_views_per_phase_and_schemes_pass_axe(
     expect(page.get_by_role("checkbox", name="Scheme on", exact=True)).to_be_visible()
     assert violations(page) == []
     show(page, "Phase balancing")
-    expect(page.get_by_role("button", name="Balance", exact=True)).to_be_visible()
+    expect(page.get_by_role("button", name="Run", exact=True)).to_be_visible()
     assert violations(page) == []
     show(page, "Compare")
     expect(page.get_by_role("table", name="Totals")).to_be_visible()

@@ -9,6 +9,7 @@ from playwright.sync_api import Page, expect
 from tools.served import show
 
 from tests.browser.conftest import call, find
+from tests.browser.test_daily_work import pick
 
 
 def per_phase(bench: Page) -> None:
@@ -151,8 +152,8 @@ def test_a_finding_leads_to_balancing_what_is_behind_its_cause(bench: Page) -> N
     bench.locator("li button[data-severity=breach]").filter(has_text="LR 7").first.click()
     expect(bench.get_by_test_id("cause")).to_contain_text("loaded unequally")
     bench.get_by_role("button", name="Balance the phases behind LR main-01").click()
-    expect(bench.get_by_role("button", name="LR main-01 Feeder from", exact=True).first).to_be_visible()
-    expect(bench.get_by_role("button", name="Balance", exact=True)).to_be_enabled()
+    expect(bench.locator("[data-option=feeder]")).to_contain_text("LR main-01")
+    expect(bench.get_by_role("button", name="Run", exact=True)).to_be_enabled()
 
 
 def test_two_schemes_that_clash_are_settled_by_choice(bench: Page) -> None:
@@ -177,8 +178,9 @@ def test_from_selection_over_balancing_to_comparison(bench: Page) -> None:
     find(bench, "T-Lantern Row")
     bench.keyboard.press("s")
     show(bench, "Phase balancing")
-    bench.get_by_role("checkbox", name="Summer noon").check()
-    bench.get_by_role("button", name="Balance", exact=True).click()
+    for name in ("Winter evening", "Summer noon"):
+        pick(bench, "Add to conditions together", name)
+    bench.get_by_role("button", name="Run", exact=True).click()
     said = bench.get_by_test_id("statement")
     said.wait_for(timeout=600_000)
     expect(said).to_contain_text("move; power unbalance at the head")
@@ -187,7 +189,7 @@ def test_from_selection_over_balancing_to_comparison(bench: Page) -> None:
     crescent = changes.get_by_role("row").filter(has_text="LR crescent-1")
     expect(crescent).to_contain_text("and 12 elements with it")
     expect(crescent).to_contain_text("points")
-    expect(bench.get_by_role("checkbox", name="Balance T-Lantern Row on", exact=True)).to_be_checked()
+    expect(bench.get_by_role("checkbox", name="Phase balancing, T-Lantern Row on", exact=True)).to_be_checked()
     expect(bench.get_by_test_id("scheme-mark").first).to_be_visible()
     effect = bench.get_by_test_id("scheme-effect")
     expect(effect).to_contain_text("N to earth")
@@ -218,7 +220,7 @@ def test_from_selection_over_balancing_to_comparison(bench: Page) -> None:
     bench.get_by_role("button", name="Diagram").click()
     expect(bench.get_by_role("img", name=re.compile("^Diagram of"))).to_have_count(2)
     bench.get_by_role("button", name="Data", exact=True).click()
-    expect(bench.get_by_role("table", name="Changed data").get_by_role("row").nth(3)).to_be_visible()
+    expect(bench.get_by_role("grid", name="Changed data").get_by_role("row").nth(3)).to_be_visible()
 
 
 def test_edits_are_recorded_into_a_scheme_and_switched_off_again(bench: Page) -> None:

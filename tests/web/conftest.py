@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import subprocess
 from collections.abc import Callable
+from dataclasses import asdict
 from typing import Any
 
 import pytest
@@ -12,6 +13,7 @@ import pytest
 from tests.conftest import ROOT
 from vastmesh.core.network import Network
 from vastmesh.core.results.state import run_load_flow
+from vastmesh.core.results.state._quantities import _DECLARED
 
 WEB = ROOT / "web"
 ENTRY = """
@@ -25,7 +27,7 @@ export * from '{web}/src/sheet/folding'
 export * from '{web}/src/sheet/hit'
 export * from '{web}/src/sheet/heat'
 export * from '{web}/src/sheet/mapScene'
-export {{ BANDS, LABEL_SETS, initialPrefs }} from '{web}/src/model/prefs'
+export {{ LABEL_SETS, initialPrefs, migrated }} from '{web}/src/model/prefs'
 export * from '{web}/src/shelf/tables/rows'
 export {{ complete as completed, filterLine, joined, wordAt }} from '{web}/src/shelf/tables/sift'
 export * from '{web}/src/model/units'
@@ -43,9 +45,9 @@ export * as studies from '{web}/src/session/studies'
 export {{ useBench }} from '{web}/src/session/store'
 export {{ client, TAB }} from '{web}/src/api/client'
 import {{ makePaint }} from '{web}/src/sheet/paint'
-import {{ BANDS, LABEL_SETS, initialPrefs }} from '{web}/src/model/prefs'
+import {{ LABEL_SETS, initialPrefs }} from '{web}/src/model/prefs'
 export const paintWith = (palette, lens, items, result, more) =>
-  makePaint({{ palette, lens, bands: BANDS, items, result, ...more }})
+  makePaint({{ palette, lens, bands: {{}}, items, result, ...more }})
 export const WORDS = {{ set: LABEL_SETS[0], units: initialPrefs.units }}
 """
 BUILD = """
@@ -55,6 +57,15 @@ await build({ configFile: false, root: '%(web)s', logLevel: 'error',
 """
 
 Js = Callable[..., Any]
+# Quantities of a solved state as the service declares them, for results that a test makes by hand.
+DECLARED = [asdict(q) for q in _DECLARED]
+
+
+def hue(js: Js, ident: str, value: float, most: float = 1.0) -> str:
+    """The colour of a value of a declared quantity, on its usual scale."""
+    declared = next(q for q in DECLARED if f"{q['table']}.{q['name']}" == ident)
+    found: str = js("m.hueOf(m.light, i.q, {}, i.most)(i.value)", q=declared, value=value, most=most)
+    return found
 
 
 @pytest.fixture(scope="session")

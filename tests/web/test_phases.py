@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from tests.web.conftest import Js
+from tests.web.conftest import Js, hue
 
 FIGURE = "m.figure(m.viewed(m.complete(i.live, null), i.way).tables[i.table], i.id, i.name)"
 
@@ -67,18 +67,20 @@ def test_a_balanced_result_stays_as_it_is(js: Js, demo_live: dict[str, Any]) -> 
 
 def test_profile_is_drawn_in_strands(js: Js, street_live: dict[str, Any]) -> None:
     strands = (
-        "m.strands(m.QUANTITIES.find((q) => q.id === i.q), m.viewed(m.complete(i.live, null), i.way), i.way)"
+        "((r) => m.strands(m.profiled(r).find((q) => q.id === i.q), r))(m.viewed(m.complete(i.live, null), i.way))"
         ".map((s) => [s.name, s.quantity.read(m.viewed(m.complete(i.live, null), i.way), i.bus, i.line)])"
     )
-    found = dict(js(strands, live=street_live, q="voltage", way="phases", bus="LR 5", line="LR main-05"))
+    found = dict(js(strands, live=street_live, q="buses.voltage_pu", way="phases", bus="LR 5", line="LR main-05"))
     assert found == {
         p.upper(): pytest.approx(raw(street_live, "buses", "LR 5", f"phase_{p}_voltage_pu")) for p in "abc"
     }
-    currents = dict(js(strands, live=street_live, q="current", way="phases", bus="LR 5", line="LR main-05"))
+    currents = dict(
+        js(strands, live=street_live, q="branches.from_current_a", way="phases", bus="LR 5", line="LR main-05")
+    )
     assert currents["N"] == pytest.approx(raw(street_live, "branches", "LR main-05", "neutral_current_a"))
-    alone = js(strands, live=street_live, q="neutral", way="worst", bus="LR 5", line="LR main-05")
+    alone = js(strands, live=street_live, q="buses.neutral_voltage_v", way="worst", bus="LR 5", line="LR main-05")
     assert alone == [["N", pytest.approx(raw(street_live, "buses", "LR 5", "neutral_voltage_v"))]]
-    assert len(js(strands, live=street_live, q="voltage", way="worst", bus="LR 5", line=None)) == 1
+    assert len(js(strands, live=street_live, q="buses.voltage_pu", way="worst", bus="LR 5", line=None)) == 1
 
 
 TILES = (
@@ -167,11 +169,11 @@ def test_strands_are_those_of_the_way_of_looking(
 def test_each_part_of_a_bar_has_the_colour_of_its_own_voltage(
     js: Js, street_live: dict[str, Any], demo_items: list[dict[str, Any]]
 ) -> None:
-    found = js(STRANDS, live=street_live, items=demo_items, way="phases", lens="voltage", id="LR 7")
+    found = js(STRANDS, live=street_live, items=demo_items, way="phases", lens="buses.voltage_pu", id="LR 7")
     hues = dict(found)
     for p in "abc":
         value = raw(street_live, "buses", "LR 7", f"phase_{p}_voltage_pu")
-        assert hues[p.upper()] == js("m.lensColours(m.light, m.BANDS).voltage(i.v)", v=value)
+        assert hues[p.upper()] == hue(js, "buses.voltage_pu", value)
     assert len(set(hues.values())) == 3
 
 
@@ -180,8 +182,8 @@ def test_only_lenses_that_know_phases_have_strands(
 ) -> None:
     asked = {"live": street_live, "items": demo_items, "way": "phases", "id": "LR main-03"}
     assert js(STRANDS, **asked, lens="area") == []
-    assert js(STRANDS, **asked, lens="voltage") == [], "lines have no voltage of their own"
-    assert [p for p, _ in js(STRANDS, **asked, lens="losses")] == ["A", "B", "C"]
+    assert js(STRANDS, **asked, lens="buses.voltage_pu") == [], "lines have no voltage of their own"
+    assert [p for p, _ in js(STRANDS, **asked, lens="branches.active_loss_mw")] == ["A", "B", "C"]
 
 
 @pytest.mark.parametrize("distance", [3.0, -3.0])
@@ -300,4 +302,4 @@ def test_a_phase_alone_is_its_strand_and_its_letter(
     for branch in ("LR crescent-1", "LR crescent-2", "LR crescent-3"):
         (part,) = js(STRANDS, live=street_live, items=demo_items, way="phases", lens="both", id=branch)
         own = raw(street_live, "branches", branch, "phase_a_loading_pct")
-        assert part == ["A", js("m.lensColours(m.light, m.BANDS).loading(i.v)", v=own)]
+        assert part == ["A", hue(js, "branches.loading_pct", own)]

@@ -230,7 +230,7 @@ def test_no_label_set_lets_labels_cover_each_other(
 ) -> None:
     expression = """(() => {
         const items = new Map(i.items.map(x => [x.id, x])), s = m.buildScene(items), r = m.complete(i.live, null)
-        const p = m.makePaint({ palette: m.light, lens: 'both', bands: m.BANDS, items, result: r })
+        const p = m.makePaint({ palette: m.light, lens: 'both', bands: {}, items, result: r })
         const words = { set: { ...m.LABEL_SETS[i.set], bothEnds: true }, units: { ...m.initialPrefs.units, power: 'kW' } }
         return m.labelsFor(s, r, words, p, { k: 1.1, x: -200, y: -100 }, 1600, 900, new Set()) })()"""
     labels = js(expression, items=demo_items, live=demo_live, set=label_set)

@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 
-from tests.web.conftest import Js
+from tests.web.conftest import DECLARED, Js, hue
 from tests.web.test_sheet import SCENE, branches, bus, line, small
 
 
@@ -94,7 +94,7 @@ def result(volts: list[float], loss: float = 0.01) -> dict[str, Any]:
         made = [{"name": n, "label": n, "values": v, "fixed": False} for n, v in columns.items()]
         return {"name": name, "label": name, "columns": made}
 
-    return {"rows": "r", "findings": [], "tables": {
+    return {"rows": "r", "findings": [], "quantities": DECLARED, "tables": {
         "buses": table("buses", {"id": ["a", "b"], "voltage_pu": volts, "state": ["live", "live"]}),
         "branches": table("branches", {"id": ["l"], "loading_pct": [50.0], "active_loss_mw": [loss], "state": ["live"]}),
     }}  # fmt: skip
@@ -121,8 +121,6 @@ def test_the_difference_lens_compares_with_the_pinned_result(js: Js) -> None:
 
 @pytest.mark.parametrize("loss", [0.0, 0.01, 5.0])
 def test_the_losses_lens_is_relative_to_the_worst_branch(js: Js, loss: float) -> None:
-    worst = colours(js, "losses", result=result([1, 1], loss))[2]
-    strongest, weakest = js(
-        "[m.lensColours(m.light, m.BANDS).loading(100), m.lensColours(m.light, m.BANDS).loading(0)]"
-    )
+    worst = colours(js, "branches.active_loss_mw", result=result([1, 1], loss))[2]
+    strongest, weakest = (hue(js, "branches.loading_pct", v) for v in (100, 0))
     assert worst == (strongest if loss else weakest)

@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from tests.web.conftest import Js
+from tests.web.conftest import Js, hue
 
 Items = list[dict[str, Any]]
 SCENE = "m.buildScene(new Map(i.items.map(x => [x.id, x])))"
@@ -218,10 +218,10 @@ def test_the_selected_element_is_always_labelled(js: Js, demo_items: Items, demo
 
 
 def test_lens_colours_diverge_about_nominal_and_rise_with_loading(js: Js) -> None:
-    low, middle, high, beyond = js("[0.90, 1, 1.1, 1.5].map(m.lensColours(m.light, m.BANDS).voltage)")
+    low, middle, high, beyond = (hue(js, "buses.voltage_pu", v) for v in (0.90, 1, 1.1, 1.5))
     assert len({low, middle, high}) == 3
     assert high == beyond
-    loads = js("[0, 50, 80, 100, 150].map(m.lensColours(m.light, m.BANDS).loading)")
+    loads = [hue(js, "branches.loading_pct", v) for v in (0, 50, 80, 100, 150)]
     assert len(set(loads)) == 4
     assert loads[3] == loads[4]
 

@@ -9,7 +9,7 @@ from starlette.concurrency import run_in_threadpool
 
 from ..core.errors import FieldProblem, InvalidFields
 from ..core.flow import Ending
-from ..core.results import Account, Finding, Result, Table, compare_tables, quantities_in
+from ..core.results import Account, Column, Finding, Result, Table, compare_tables, quantities_in
 from ..core.results.state import Case, compare_cases
 from ..core.studies import STUDIES
 from ..errands import run_errand
@@ -99,9 +99,20 @@ def _of_cases(one: LiveSession, cases: m.CasesIn) -> Section:
     with one.lock:
         base = one.base.copy()
     found = compare_cases(base, Case(**cases.before.model_dump()), Case(**cases.after.model_dump()))
-    tables = {"summary": found.summary, "data": found.data, **found.results}
+    tables = {"summary": _in_words(found.summary), "data": found.data, **found.results}
     facts = [("Before", found.before.title), ("After", found.after.title)]
     return _compared("Comparison", facts, tables, found.before.result.findings, found.after.result.findings, None)
+
+
+def _in_words(totals: Table) -> Table:
+    """Totals of two sides, each row in its own unit and digits."""
+    names = [f"{label} {unit}".strip() for label, unit in zip(totals["label"], totals["unit"], strict=True)]
+    columns = [Column("id", "Id", totals["id"]), Column("name", "Quantity", names)]
+    for c in totals.columns:
+        if c.name in ("before", "after", "change"):
+            texts = ["" if v is None else f"{v:.{d}f}" for v, d in zip(c.values, totals["digits"], strict=True)]
+            columns.append(Column(c.name, c.label, texts))
+    return Table(totals.name, totals.label, columns)
 
 
 def _compared(

@@ -59,6 +59,8 @@ class KindOut(BaseModel):
     label: str
     plural: str
     element: bool
+    listed: bool = Field(description="Has a table of its own among the data")
+    removable: bool = Field(description="Can be removed from its card")
     fields: list[FieldSpec]
 
 
@@ -177,6 +179,7 @@ class LiveOut(BaseModel):
     findings: list[FindingOut]
     tables: dict[str, TableOut]
     quantities: list[QuantityOut] = []
+    totals: list[TotalOut] = []
 
 
 class HistoryOut(BaseModel):
@@ -559,6 +562,25 @@ class QuantityOut(BaseModel):
     scale: str
     sums: bool = False
     parts: dict[str, list[str]] = {}
+    short: str = ""
+    lens: bool = False
+    band: list[float] = []
+    far: str = Field(default="", description="Column of the other end of a branch")
+    each: dict[str, list[str]] = Field(
+        default={}, description="Columns drawn side by side, by way of looking at results"
+    )
+    along: bool = Field(default=False, description="Drawn along a feeder, and held side by side of schemes")
+
+
+class TotalOut(BaseModel):
+    """What a figure of the summary is called. ``short``: in a strip of the most telling ones."""
+
+    name: str
+    label: str
+    unit: str | None = None
+    digits: int = 2
+    short: str = ""
+    overview: bool = False
 
 
 class StudyResultOut(BaseModel):
@@ -572,6 +594,7 @@ class StudyResultOut(BaseModel):
     scheme: list[dict[str, Any]] = Field(default=[], description="Changes of a scheme that the study hands over")
     figures: list[FigureOut] = []
     quantities: list[QuantityOut] = []
+    totals: list[TotalOut] = []
 
 
 class ResultOut(StudyResultOut):

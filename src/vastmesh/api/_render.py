@@ -56,6 +56,7 @@ def live(solved: Solved, known_rows: str | None = None) -> dict[str, Any]:
         "summary": result.summary,
         "findings": [vars(f) for f in result.findings],
         "quantities": [vars(q) for q in result.quantities],
+        "totals": [vars(t) for t in result.totals],
         "tables": {n: table(t, with_fixed=known_rows != solved.rows) for n, t in result.tables.items()},
     }
 

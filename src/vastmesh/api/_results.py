@@ -32,6 +32,7 @@ from ..core.studies import STUDIES, Inputs
 from ..core.studies.load_flow import find_cause
 from ..core.workings import Working, explain
 from ..exchange import FORMS, element_table, in_units, picked, write_tables, write_workings
+from ..reports import plot_svg
 from ..runner import Runner
 from ..store import RunInfo
 from . import _models as m
@@ -250,6 +251,15 @@ def workings_sheet(ident: str, at: At) -> Response:
         plates = [w for w in explain(at.network, ident) if w.ledger] if at.study in LIVE else []
         found = [*plates, *at.explained(ident)]
     return Response(write_workings(name, found), media_type=FORMS["xlsx"], headers=_download(f"{name} workings.xlsx"))
+
+
+@results.get(f"{_AT}/figures/{{name}}.svg", summary="A plot of a result as a picture", response_class=Response)
+def figure(name: str, at: At) -> Response:
+    found = next((f for f in at.result.figures if f.name == name), None)
+    if found is None:
+        known = ", ".join(f.name for f in at.result.figures) or "none, as it has no plots"
+        raise InvalidFields([FieldProblem("figure", "name", name, f"plots of this result: {known}")])
+    return Response(plot_svg(found), media_type="image/svg+xml", headers=_download(f"{found.label}.svg"))
 
 
 @results.get(f"{_AT}/summaries", summary="Totals by area, substation, feeder and voltage level",

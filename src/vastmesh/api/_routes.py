@@ -97,7 +97,7 @@ def vocabulary() -> m.Vocabulary:
         kinds=[
             m.KindOut(
                 kind=kind, label=cls.label, plural=cls.plural, element=issubclass(cls, Element),
-                fields=list(specs(cls).values()),
+                listed=cls.listed, removable=cls.removable, fields=list(specs(cls).values()),
             )
             for kind, cls in REGISTRY.items()
         ],

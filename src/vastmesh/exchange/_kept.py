@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..core.flow import Ending
-from ..core.results import Account, Axis, Bound, Figure, Finding, MismatchAt, Quantity, Result, Series, Table
+from ..core.results import Account, Axis, Bound, Figure, Finding, MismatchAt, Quantity, Result, Series, Table, Total
 from ..core.severity import Severity
 
 
@@ -33,7 +33,7 @@ def facts_of(result: Result) -> dict[str, Any]:
     return {
         "account": asdict(result.account), "summary": result.summary, "findings": [asdict(f) for f in result.findings],
         "statement": result.statement, "scheme": result.scheme, "figures": [plain_figure(f) for f in result.figures],
-        "quantities": [asdict(q) for q in result.quantities],
+        "quantities": [asdict(q) for q in result.quantities], "totals": [asdict(t) for t in result.totals],
     }  # fmt: skip
 
 
@@ -49,6 +49,7 @@ def result_from(facts: Mapping[str, Any], tables: dict[str, Table]) -> Result:
         Account(**account), tables, dict(facts.get("summary", {})), findings, facts.get("statement", ""),
         list(facts.get("scheme", [])), [_figure(f) for f in facts.get("figures", [])],
         [Quantity(**_known(Quantity, q)) for q in facts.get("quantities", [])],
+        [Total(**_known(Total, t)) for t in facts.get("totals", [])],
     )  # fmt: skip
 
 

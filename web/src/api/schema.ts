@@ -966,6 +966,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/results/{address}/figures/{name}.svg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A plot of a result as a picture */
+        get: operations["figure_api_projects__project_id__results__address__figures__name__svg_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/results/{address}/summaries": {
         parameters: {
             query?: never;
@@ -1688,7 +1705,7 @@ export interface components {
          * FieldType
          * @enum {string}
          */
-        FieldType: "number" | "integer" | "yes_no" | "choice" | "text" | "reference" | "date" | "texts" | "other";
+        FieldType: "number" | "integer" | "yes_no" | "choice" | "text" | "reference" | "references" | "date" | "texts" | "other";
         /**
          * FigureOut
          * @description A declared plot.
@@ -1982,6 +1999,16 @@ export interface components {
             plural: string;
             /** Element */
             element: boolean;
+            /**
+             * Listed
+             * @description Has a table of its own among the data
+             */
+            listed: boolean;
+            /**
+             * Removable
+             * @description Can be removed from its card
+             */
+            removable: boolean;
             /** Fields */
             fields: components["schemas"]["FieldSpec"][];
         };
@@ -2040,6 +2067,11 @@ export interface components {
              * @default []
              */
             quantities?: components["schemas"]["QuantityOut"][];
+            /**
+             * Totals
+             * @default []
+             */
+            totals?: components["schemas"]["TotalOut"][];
         };
         /**
          * MatrixOut
@@ -2406,6 +2438,41 @@ export interface components {
             parts?: {
                 [key: string]: string[];
             };
+            /**
+             * Short
+             * @default
+             */
+            short?: string;
+            /**
+             * Lens
+             * @default false
+             */
+            lens?: boolean;
+            /**
+             * Band
+             * @default []
+             */
+            band?: number[];
+            /**
+             * Far
+             * @description Column of the other end of a branch
+             * @default
+             */
+            far?: string;
+            /**
+             * Each
+             * @description Columns drawn side by side, by way of looking at results
+             * @default {}
+             */
+            each?: {
+                [key: string]: string[];
+            };
+            /**
+             * Along
+             * @description Drawn along a feeder, and held side by side of schemes
+             * @default false
+             */
+            along?: boolean;
         };
         /** RemarkOut */
         RemarkOut: {
@@ -2491,6 +2558,11 @@ export interface components {
              * @default []
              */
             quantities?: components["schemas"]["QuantityOut"][];
+            /**
+             * Totals
+             * @default []
+             */
+            totals?: components["schemas"]["TotalOut"][];
             /** Address */
             address: string;
             /** Study */
@@ -2791,6 +2863,11 @@ export interface components {
              * @default []
              */
             quantities?: components["schemas"]["QuantityOut"][];
+            /**
+             * Totals
+             * @default []
+             */
+            totals?: components["schemas"]["TotalOut"][];
         };
         /** SummariesOut */
         SummariesOut: {
@@ -2882,6 +2959,33 @@ export interface components {
             base_revision: number;
             /** Ids */
             ids?: string[] | null;
+        };
+        /**
+         * TotalOut
+         * @description What a figure of the summary is called. ``short``: in a strip of the most telling ones.
+         */
+        TotalOut: {
+            /** Name */
+            name: string;
+            /** Label */
+            label: string;
+            /** Unit */
+            unit?: string | null;
+            /**
+             * Digits
+             * @default 2
+             */
+            digits?: number;
+            /**
+             * Short
+             * @default
+             */
+            short?: string;
+            /**
+             * Overview
+             * @default false
+             */
+            overview?: boolean;
         };
         /**
          * TypeOut
@@ -7532,6 +7636,77 @@ export interface operations {
             header?: never;
             path: {
                 ident: string;
+                /** @description live, job-ID or run-ID */
+                address: string;
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Gone */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    figure_api_projects__project_id__results__address__figures__name__svg_get: {
+        parameters: {
+            query?: {
+                /** @description Whose screen: what that tab is trying counts as live */
+                tab?: string | null;
+            };
+            header?: never;
+            path: {
+                name: string;
                 /** @description live, job-ID or run-ID */
                 address: string;
                 project_id: string;

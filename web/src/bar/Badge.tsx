@@ -15,6 +15,7 @@ const Pill = styled(Button)<{ $tone: 'good' | 'bad' }>`
   span { font: 400 12px ${font.mono}; color: ${(p) => p.theme.quiet}; }
   i { font-style: normal; } @media (max-width: 1400px) { [data-tight] > & { padding: 0 8px; gap: 6px; i { display: none; } } }
   @media (max-width: 1240px) { [data-tight] > & span { display: none; } }
+  @media (max-width: 1400px) { [data-tight='phases'] > & span { display: none; } }
   &[data-hovered] { border-color: ${(p) => p.theme.quiet}; }
 `
 const Body = styled(Dialog)`

@@ -101,7 +101,7 @@ export function ConditionBar() {
           <Pick label="Results by" hideLabel value={way} choices={WAYS} onChange={(w) => lookBy(w as Way)} />
         )}
       </Group>
-      <End data-tight>
+      <End data-tight={settings.study === 'per_phase' ? 'phases' : 'one'}>
         <SecurityBadge />
         <Badge />
       </End>

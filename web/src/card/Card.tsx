@@ -88,29 +88,11 @@ function Name({ item }: { item: Item }) {
   )
 }
 
-/** Kinds that can be removed like equipment although they are not connected. */
-const BESIDE = new Set([
-  'line_geometry',
-  'own_type',
-  'current_transformer',
-  'relay',
-  'area',
-  'substation',
-  'harmonic_levels',
-  'current_limits',
-  'outage',
-  'outage_rule',
-  'common_failure',
-  'interruption_cost',
-  'growth',
-  'plan',
-])
-
 function About({ item }: { item: Item }) {
   const kind = useQuery(vocabularyQuery).data?.kinds.find((k) => k.kind === item.kind)
   const result = useBench((s) => s.result)
   const findings = (result?.findings ?? []).filter((f) => f.element === item.id)
-  const removable = kind?.element || BESIDE.has(item.kind)
+  const removable = kind?.removable
   const [tab, setTab] = useState('data')
   const asked = useBench((s) => s.asked === item.id)
   useEffect(() => {

@@ -17,6 +17,7 @@ const Row = styled.div`
   display: grid; grid-template-columns: 112px minmax(0, 1fr) 44px; align-items: center; column-gap: 8px; min-height: 29px;
   border-bottom: 1px solid ${(p) => p.theme.rule};
   > label, > .label { color: ${(p) => p.theme.quiet}; }
+  &[data-unitless='true'] > :nth-child(2) { grid-column: 2 / -1; }
   &[data-missing='true'] > label { color: ${(p) => p.theme.breach}; }
 `
 const Value = styled.input<{ $figure: boolean }>`
@@ -128,7 +129,7 @@ export function OptionField(props: { spec: FieldSpec; options: Item; keep: (valu
   const id = useId()
   const unit = spec.shown_unit && spec.shown_unit !== '1' ? spec.shown_unit : ''
   return (
-    <Row data-option={spec.name} title={spec.meaning}>
+    <Row data-option={spec.name} data-unitless={!unit} title={spec.meaning}>
       <FieldLabel spec={spec} id={id} missing={false} />
       <Editor
         {...{ item: options, spec, id, differ: false, computed: undefined }}
@@ -140,7 +141,7 @@ export function OptionField(props: { spec: FieldSpec; options: Item; keep: (valu
         refuse={setReason}
         invalid={reason !== null}
       />
-      <Unit $typical={false}>{unit}</Unit>
+      {unit && <Unit $typical={false}>{unit}</Unit>}
       {reason && <Reason role="alert">{reason}</Reason>}
     </Row>
   )
@@ -205,6 +206,7 @@ function Editor(props: EditorProps) {
     )
   }
   if (spec.type === 'reference') return <ReferencePick {...props} />
+  if (spec.type === 'references') return <ReferencesPick {...props} />
   return <Typed {...props} />
 }
 
@@ -253,6 +255,73 @@ function ReferencePick({ item, spec, keep }: EditorProps) {
         </Open>
       )}
     </With>
+  )
+}
+
+const Several = styled.div`
+  display: flex; flex-wrap: wrap; gap: 2px 4px; align-items: center; min-width: 0; padding: 2px 0;
+  > span { display: inline-flex; align-items: center; border: 1px solid ${(p) => p.theme.rule}; border-radius: 4px; padding-left: 6px; max-width: 100%; font-size: 12px; }
+  > span button, > button { border: none; background: none; color: ${(p) => p.theme.accent}; cursor: pointer; min-height: 24px; padding: 0 5px; font-size: 12px; }
+`
+/** Beyond this many they are counted and not named. */
+const MOST_NAMED = 6
+
+/** Several of a kind: named one by one, or taken over from what is selected on the sheet. */
+function ReferencesPick({ item, spec, keep }: EditorProps) {
+  const items = useBench((s) => s.items)
+  const selected = useBench((s) => s.selected)
+  const chosen = useBench((s) => s.chosen)
+  const value = (Array.isArray(item[spec.name]) ? item[spec.name] : []) as string[]
+  const rest = useMemo(
+    () =>
+      [...items.values()]
+        .filter((i) => fits(i, spec.ref) && !value.includes(i.id))
+        .map((i) => ({ id: i.id, label: i.name })),
+    [items, spec, value],
+  )
+  const onSheet = [...(chosen.size ? chosen : selected ? [selected] : [])].filter((id) => {
+    const found = items.get(id)
+    return found && fits(found, spec.ref) && !value.includes(id)
+  })
+  return (
+    <Several role="group" aria-label={spec.label}>
+      {value.length > MOST_NAMED ? (
+        <span>
+          {value.length} chosen
+          <button type="button" aria-label="Take all out" onClick={() => void keep([])}>
+            ×
+          </button>
+        </span>
+      ) : (
+        value.map((id) => (
+          <span key={id}>
+            {items.get(id)?.name ?? id}
+            <button
+              type="button"
+              aria-label={`Take ${items.get(id)?.name ?? id} out`}
+              onClick={() => void keep(value.filter((v) => v !== id))}
+            >
+              ×
+            </button>
+          </span>
+        ))
+      )}
+      {rest.length > 0 && (
+        <Pick
+          label={`Add to ${spec.label.toLowerCase()}`}
+          hideLabel
+          placeholder={value.length ? 'add' : 'any'}
+          value={null}
+          choices={rest}
+          onChange={(id) => void keep([...value, id])}
+        />
+      )}
+      {onSheet.length > 0 && (
+        <button type="button" onClick={() => void keep([...value, ...onSheet])}>
+          {onSheet.length === 1 ? 'the selected one' : `the ${onSheet.length} selected`}
+        </button>
+      )}
+    </Several>
   )
 }
 

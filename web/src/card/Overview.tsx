@@ -47,34 +47,15 @@ function Totals() {
   const s = result?.summary
   const units = usePrefs((p) => p.units)
   if (!s) return null
-  const perPhase: [string, number | null | undefined, number, string][] =
-    s.highest_unbalance_pct === undefined
-      ? []
-      : [
-          ['Highest unbalance', s.highest_unbalance_pct, 2, '%'],
-          ['Highest neutral to earth', s.highest_neutral_v, 1, 'V'],
-        ]
-  const rows: [string, number | null | undefined, number, string][] = [
-    ['Demand', s.demand_mw, 2, 'MW'],
-    ['', s.demand_mvar, 2, 'Mvar'],
-    ['Generation', s.generation_mw, 2, 'MW'],
-    ['', s.generation_mvar, 2, 'Mvar'],
-    ['Losses', s.active_loss_mw, 3, 'MW'],
-    ['', s.loss_pct, 2, '%'],
-    ['Lowest voltage', s.lowest_voltage_pu, 4, 'p.u.'],
-    ['Highest voltage', s.highest_voltage_pu, 4, 'p.u.'],
-    ['Buses with supply', s.live_buses, 0, ''],
-    ['Buses without', s.dead_buses, 0, ''],
-    ...perPhase,
-  ]
+  const rows = (result?.totals ?? []).filter((t) => t.overview && s[t.name] !== undefined)
   return (
     <FigureList>
-      {rows.map(([label, value, digits, unit]) => (
+      {rows.map((t, n) => (
         <Row
-          key={label + unit}
-          label={label}
-          value={shown(value, unit, digits, units)}
-          unit={shownUnit(unit, units)}
+          key={t.name}
+          label={rows[n - 1]?.label === t.label ? '' : t.label}
+          value={shown(s[t.name], t.unit, t.digits, units)}
+          unit={shownUnit(t.unit, units)}
         />
       ))}
     </FigureList>

@@ -38,7 +38,7 @@ export const LABEL_SETS: readonly LabelSet[] = [
     name: 'Essentials',
     names: true,
     buses: ['voltage_pu'],
-    branches: ['active_power', 'loading_pct'],
+    branches: ['from_active_power_mw', 'loading_pct'],
     bothEnds: false,
     injections: ['active_power_mw'],
   },
@@ -47,7 +47,7 @@ export const LABEL_SETS: readonly LabelSet[] = [
     name: 'Power at both ends',
     names: true,
     buses: ['voltage_pu'],
-    branches: ['active_power', 'reactive_power'],
+    branches: ['from_active_power_mw', 'from_reactive_power_mvar'],
     bothEnds: true,
     injections: ['active_power_mw', 'reactive_power_mvar'],
   },
@@ -56,7 +56,7 @@ export const LABEL_SETS: readonly LabelSet[] = [
     name: 'Currents and loading',
     names: true,
     buses: ['voltage_kv'],
-    branches: ['current_a', 'loading_pct'],
+    branches: ['from_current_a', 'loading_pct'],
     bothEnds: false,
     injections: ['current_a'],
   },
@@ -81,21 +81,12 @@ export const LABEL_SETS: readonly LabelSet[] = [
   },
 ]
 
-export interface Bands {
-  readonly voltage: readonly [number, number, number]
-  readonly loading: readonly [number, number, number, number]
-  readonly difference: readonly [number, number, number]
-  readonly drop: readonly [number, number]
-  readonly factor: readonly [number, number]
-}
+/** Where scales begin, turn and end, by quantity; where nobody has changed them they are as declared. */
+export type Bands = Readonly<Record<string, readonly number[]>>
 
-export const BANDS: Bands = {
-  voltage: [0.94, 1, 1.06],
-  loading: [0, 50, 80, 100],
-  difference: [-0.03, 0, 0.03],
-  drop: [0, 3],
-  factor: [0.8, 1],
-}
+/** Of the difference from the pinned result, which is no quantity of its own. */
+export const DIFFERENCE = 'difference'
+export const DIFFERENCE_BAND = [-0.03, 0, 0.03] as const
 
 /** Columns of a table in order; what is not named is hidden. */
 export interface ColumnSet {
@@ -132,7 +123,7 @@ export const initialPrefs: Prefs = {
   units: { power: 'MW', current: 'A', voltage: 'p.u.', marks: true, digits: 0 },
   labelSet: 'essentials',
   ownLabels: [],
-  bands: BANDS,
+  bands: {},
   heat: false,
   animate: false,
   way: 'worst',
@@ -142,7 +133,32 @@ export const initialPrefs: Prefs = {
   columnSets: {},
 }
 
-export const usePrefs = create<Prefs>()(persist(() => initialPrefs, { name: 'vast-mesh-prefs', version: 1 }))
+/** Names that label sets and scales had before quantities were declared by the service. */
+const FORMER: Readonly<Record<string, string>> = {
+  active_power: 'from_active_power_mw',
+  reactive_power: 'from_reactive_power_mvar',
+  current_a: 'from_current_a',
+  power_factor: 'from_power_factor',
+}
+const FORMER_BANDS: Readonly<Record<string, string>> = {
+  voltage: 'buses.voltage_pu',
+  loading: 'branches.loading_pct',
+  drop: 'branches.voltage_drop_pct',
+  factor: 'branches.from_power_factor',
+}
+
+/** Preferences of an earlier version as they are written now. */
+export function migrated(kept: unknown, version: number): Prefs {
+  const found = { ...initialPrefs, ...(kept as Partial<Prefs>) }
+  if (version >= 2) return found
+  const bands = Object.entries(found.bands).map(([k, v]) => [FORMER_BANDS[k] ?? k, v] as const)
+  const ownLabels = found.ownLabels.map((s) => ({ ...s, branches: s.branches.map((n) => FORMER[n] ?? n) }))
+  return { ...found, bands: Object.fromEntries(bands), ownLabels }
+}
+
+export const usePrefs = create<Prefs>()(
+  persist(() => initialPrefs, { name: 'vast-mesh-prefs', version: 2, migrate: migrated }),
+)
 export const setPrefs = usePrefs.setState
 
 export const labelSets = (own: readonly LabelSet[]) => [...LABEL_SETS, ...own]

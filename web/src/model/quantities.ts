@@ -1,8 +1,48 @@
-/** What a profile can show, read from the live result: of the bus at a distance, or of the branch that leads there. */
-
+/** Quantities as the service declares them: for lenses, legend, labels, profile and comparison. No list of them stands here. */
+import type { components } from '../api/schema'
 import type { Units } from './prefs'
-import { figure, type Result } from './results'
+import { figure, type Result, type ResultTable } from './results'
 import { conversion } from './units'
+
+export type Declared = components['schemas']['QuantityOut']
+export type Total = components['schemas']['TotalOut']
+
+export const idOf = (q: Pick<Declared, 'table' | 'name'>) => `${q.table}.${q.name}`
+export const inSmall = (label: string) => `${label[0]?.toLowerCase() ?? ''}${label.slice(1)}`
+/** In small letters and few, for buttons and titles. */
+export const wordOf = (q: Declared) => q.short || inSmall(q.label)
+
+const of = (result: Result | null) => result?.quantities ?? []
+export const quantityNamed = (result: Result | null, id: string) => of(result).find((q) => idOf(q) === id)
+/** Those that are always offered as a lens. */
+export const lensesOf = (result: Result | null) => of(result).filter((q) => q.lens)
+/** The one that stands for buses, or for branches, by how it is coloured. */
+export const standing = (result: Result | null, scale: 'voltage' | 'loading') =>
+  of(result).find((q) => q.scale === scale && q.lens)
+/** What a column is called: as a quantity, else by its heading. */
+export function labelled(result: Result | null, name: string): string | undefined {
+  const declared = of(result).find((q) => q.name === name)
+  if (declared) return declared.label
+  for (const t of Object.values(result?.tables ?? {}))
+    for (const c of t.columns) if (c.name === name) return c.label
+  return undefined
+}
+
+/** The phase, pair or neutral that a column of one is about: `A`, `BC`, `N`. */
+export const partOf = (column: string) =>
+  column.startsWith('neutral_') ? 'N' : (/^(?:phase|line)_([abc]+)_/.exec(column)?.[1]?.toUpperCase() ?? '')
+
+/** Columns of phases or pairs of a quantity that a result has, the way it is looked at. */
+export function eachOf(
+  quantity: Declared,
+  table: ResultTable | undefined,
+): readonly (readonly [string, string])[] {
+  const has = (name: string) => table?.columns.some((c) => c.name === name)
+  for (const names of Object.values(quantity.each ?? {}))
+    if (names.some((n) => !n.startsWith('neutral_') && has(n)))
+      return names.filter(has).map((n) => [partOf(n), n] as const)
+  return []
+}
 
 export interface Quantity {
   readonly id: string
@@ -11,13 +51,55 @@ export interface Quantity {
   readonly digits: number
   /** Belongs to the bus (drawn as a slope between buses) or to the branch (drawn as a step). */
   readonly of: 'bus' | 'branch'
-  /** Known per phase only. */
-  readonly phased?: boolean
+  /** What it is declared as. */
+  readonly declared?: Declared
+  /** Added up from the start along each way. */
+  readonly sum?: Quantity
   readonly read: (result: Result | null, bus: string, element: string | null) => number | undefined
 }
 
-const branch = (name: string) => (result: Result | null, _: string, element: string | null) =>
-  element ? figure(result?.tables.branches, element, name) : undefined
+/** Along one feeder, powers are small: the next smaller unit, and what it is multiplied by. */
+const FINER: Readonly<Record<string, string>> = { MW: 'kW', Mvar: 'kvar', MVA: 'kVA' }
+const THOUSAND = 1000
+
+const reader =
+  (table: string, name: string, factor = 1): Quantity['read'] =>
+  (result, bus, element) => {
+    const id = table === 'buses' ? bus : element
+    const value = id === null ? undefined : figure(result?.tables[table], id, name)
+    return value === undefined ? undefined : value * factor
+  }
+
+/** What a profile can show of a result: what is declared to be drawn along a feeder, and sums of what can be summed. */
+export function profiled(result: Result | null): readonly Quantity[] {
+  const found = of(result).filter((q) => q.along && (q.table === 'buses' || q.table === 'branches'))
+  const one = found.map((q): Quantity => {
+    const finer = FINER[q.unit ?? '']
+    return {
+      id: idOf(q),
+      label: wordOf(q),
+      unit: finer ?? q.unit ?? '',
+      digits: Math.max((q.digits ?? 2) - (finer ? 3 : q.unit === 'p.u.' ? 1 : 0), 0),
+      of: q.table === 'buses' ? 'bus' : 'branch',
+      declared: q,
+      read: reader(q.table, q.name, finer ? THOUSAND : 1),
+    }
+  })
+  const sums = one
+    .filter((q) => q.declared?.sums && q.of === 'branch')
+    .map(
+      (q): Quantity => ({
+        id: `${q.id} summed`,
+        label: `${q.label}, summed`,
+        unit: q.unit,
+        digits: q.digits,
+        of: 'bus',
+        sum: q,
+        read: () => undefined,
+      }),
+    )
+  return [...one, ...sums]
+}
 
 /** A quantity in the units somebody has chosen. */
 export function inUnits(quantity: Quantity, units: Units): Quantity {
@@ -34,116 +116,34 @@ export function inUnits(quantity: Quantity, units: Units): Quantity {
   }
 }
 
-export const QUANTITIES: readonly Quantity[] = [
-  {
-    id: 'voltage',
-    label: 'voltage',
-    unit: 'p.u.',
-    digits: 3,
-    of: 'bus',
-    read: (result, bus) => figure(result?.tables.buses, bus, 'voltage_pu'),
-  },
-  {
-    id: 'neutral',
-    label: 'neutral to earth',
-    unit: 'V',
-    digits: 1,
-    of: 'bus',
-    phased: true,
-    read: (result, bus) => figure(result?.tables.buses, bus, 'neutral_voltage_v'),
-  },
-  {
-    id: 'unbalance',
-    label: 'unbalance',
-    unit: '%',
-    digits: 2,
-    of: 'bus',
-    phased: true,
-    read: (result, bus) => figure(result?.tables.buses, bus, 'unbalance_pct'),
-  },
-  { id: 'loading', label: 'loading', unit: '%', digits: 0, of: 'branch', read: branch('loading_pct') },
-  { id: 'current', label: 'current', unit: 'A', digits: 0, of: 'branch', read: branch('from_current_a') },
-  {
-    id: 'drop',
-    label: 'drop',
-    unit: '%',
-    digits: 2,
-    of: 'branch',
-    read: branch('voltage_drop_pct'),
-  },
-  {
-    id: 'factor',
-    label: 'cos φ',
-    unit: '',
-    digits: 3,
-    of: 'branch',
-    read: branch('from_power_factor'),
-  },
-  {
-    id: 'losses',
-    label: 'losses',
-    unit: 'kW',
-    digits: 1,
-    of: 'branch',
-    read: (result, bus, element) => thousand(branch('active_loss_mw')(result, bus, element)),
-  },
-  { id: 'summed', label: 'losses, summed', unit: 'kW', digits: 1, of: 'bus', read: () => undefined },
-]
-
 /** One curve of a quantity: the whole, or one phase of it. */
 export interface Strand {
   readonly name: string
   readonly quantity: Quantity
 }
 
-const VOLTAGES: Readonly<Record<string, readonly (readonly [string, string])[]>> = {
-  phases: [
-    ['A', 'phase_a_voltage_pu'],
-    ['B', 'phase_b_voltage_pu'],
-    ['C', 'phase_c_voltage_pu'],
-  ],
-  line: [
-    ['AB', 'line_ab_voltage_pu'],
-    ['BC', 'line_bc_voltage_pu'],
-    ['CA', 'line_ca_voltage_pu'],
-  ],
-}
-const CURRENTS = [
-  ['A', 'phase_a_current_a'],
-  ['B', 'phase_b_current_a'],
-  ['C', 'phase_c_current_a'],
-  ['N', 'neutral_current_a'],
-] as const
-
 /** The curves in which a quantity is drawn the way a result is looked at: one of each phase, or one alone. */
-export function strands(
-  quantity: Quantity,
-  result: Result | null,
-  way: string,
-  factor = 1,
-): readonly Strand[] {
-  const one =
-    (table: 'buses' | 'branches') =>
-    ([name, column]: readonly [string, string]): Strand => ({
+export function strands(quantity: Quantity, result: Result | null, factor = 1): readonly Strand[] {
+  const q = quantity.declared
+  const parts = q ? eachOf(q, result?.tables[q.table]) : []
+  // Of losses the phases don't make up the whole, and have another unit.
+  const same = parts.filter(
+    ([, name]) => result?.tables[q!.table]?.columns.find((c) => c.name === name)?.unit === q?.unit,
+  )
+  if (q && same.length)
+    return same.map(([name, column]) => ({
       name,
       quantity: {
         ...quantity,
         read: (from, bus, element) => {
-          const value = figure(from?.tables[table], table === 'buses' ? bus : (element ?? ''), column)
-          return value === undefined || (table === 'branches' && value === 0) ? undefined : value * factor
+          const value = reader(q.table, column, factor)(from, bus, element)
+          return value === undefined || (q.table === 'branches' && value === 0) ? undefined : value
         },
       },
-    })
-  const has = (table: string, column: string) => result?.tables[table]?.columns.some((c) => c.name === column)
-  const volts = VOLTAGES[way]
-  if (quantity.id === 'voltage' && volts && has('buses', volts[0]![1])) return volts.map(one('buses'))
-  if (quantity.id === 'current' && way === 'phases' && has('branches', CURRENTS[0][1]))
-    return CURRENTS.map(one('branches'))
+    }))
   // The neutral is drawn as the neutral.
-  return [{ name: quantity.id === 'neutral' ? 'N' : '', quantity }]
+  return [{ name: q ? (partOf(q.name) === 'N' ? 'N' : '') : '', quantity }]
 }
-
-const thousand = (value: number | undefined) => (value === undefined ? undefined : value * 1000)
 
 /** The tree of a profile: rows in the order in which they are reached, each with the row before it. */
 export interface Tree {
@@ -170,9 +170,6 @@ export function pathTo(tree: Tree, bus: string | null): Tree {
   }
 }
 
-/** The quantities that are known under other conditions as well. */
-const OVERLAID: ReadonlySet<string> = new Set(['voltage', 'loading'])
-
 /** Another condition beside the present one: figures by bus or element. */
 export interface Overlay {
   readonly label: string
@@ -180,16 +177,22 @@ export interface Overlay {
   readonly loading: ReadonlyMap<string, number>
 }
 
+const scaleOf = (quantity: Quantity) => quantity.declared?.scale
+/** The ones that are known under other conditions as well: what stands for buses and for branches. */
+const overlaid = (quantity: Quantity) =>
+  !!quantity.declared?.lens && (scaleOf(quantity) === 'voltage' || scaleOf(quantity) === 'loading')
+
 /** What turns per unit of rated voltage into the quantity's own unit. */
-export const perUnit = (quantity: Quantity) => (quantity.id === 'voltage' && quantity.unit === '%' ? 100 : 1)
+export const perUnit = (quantity: Quantity) =>
+  quantity.declared?.unit === 'p.u.' && quantity.unit === '%' ? 100 : 1
 
 export function overlaySeries(tree: Tree, quantity: Quantity, overlay: Overlay): (number | undefined)[] {
-  if (quantity.id === 'voltage')
+  if (overlaid(quantity) && quantity.of === 'bus')
     return tree.bus.map((b) => {
       const value = overlay.voltage.get(b)
       return value === undefined ? undefined : value * perUnit(quantity)
     })
-  if (quantity.id === 'loading') return tree.element.map((e) => overlay.loading.get(e ?? ''))
+  if (overlaid(quantity)) return tree.element.map((e) => overlay.loading.get(e ?? ''))
   return tree.bus.map(() => undefined)
 }
 
@@ -206,13 +209,12 @@ export function treeOf(profile: {
 
 /** One value a row; summed losses add up from the start along each way. */
 export function series(tree: Tree, quantity: Quantity, result: Result | null): (number | undefined)[] {
-  if (quantity.id !== 'summed')
-    return tree.bus.map((b, i) => quantity.read(result, b, tree.element[i] ?? null))
-  const losses = QUANTITIES.find((q) => q.id === 'losses')!
+  const { sum } = quantity
+  if (!sum) return tree.bus.map((b, i) => quantity.read(result, b, tree.element[i] ?? null))
   const sums: (number | undefined)[] = []
   tree.bus.forEach((b, i) => {
     const up = tree.before[i]!
-    const own = losses.read(result, b, tree.element[i] ?? null) ?? 0
+    const own = sum.read(result, b, tree.element[i] ?? null) ?? 0
     sums.push(up < 0 ? 0 : (sums[up] ?? 0) + own)
   })
   return sums
@@ -248,7 +250,7 @@ export function asCsv(
       head.push(`${q.label} ${q.unit} pinned`.trim())
       columns.push(series(tree, q, pinned))
     }
-    for (const overlay of OVERLAID.has(q.id) ? overlays : []) {
+    for (const overlay of overlaid(q) ? overlays : []) {
       head.push(`${q.label} ${q.unit} ${overlay.label}`.trim())
       columns.push(overlaySeries(tree, q, overlay))
     }

@@ -5,20 +5,19 @@ import type { Item, Items } from '../model/items'
 import { setPrefs, usePrefs, type Way } from '../model/prefs'
 import { type Result, viewed } from '../model/results'
 
-export type Lens =
-  | 'both'
-  | 'voltage'
-  | 'loading'
-  | 'losses'
-  | 'drop'
-  | 'factor'
-  | 'flow'
-  | 'difference'
-  | 'feeder'
-  | 'area'
-  | 'supply'
-  | 'study'
-  | 'plain'
+/** What the sheet shows by colour: a quantity by its id, or one of these. */
+export const OTHER_LENSES = [
+  'both',
+  'flow',
+  'difference',
+  'feeder',
+  'area',
+  'supply',
+  'study',
+  'plain',
+] as const
+export type Lens = (typeof OTHER_LENSES)[number] | (string & {})
+
 /** Figures of a study shown by colour: of buses or branches, by id. */
 export interface StudyLens {
   readonly label: string

@@ -7,7 +7,7 @@ import { usePrefs } from '../model/prefs'
 import { updateOrTell } from '../session/queue'
 import { useBench } from '../session/store'
 import { type Box, overlaps, type Point, toScreen, toWorld, type View } from './geometry'
-import { paintSurface, spotsOf, spread } from './heat'
+import { paintSurface, spotsOf, spread, surfaceOf } from './heat'
 import type { Label } from './labels'
 import { type Backdrop as Map_, pieceAt, project, readBackdrop, unproject } from './mapScene'
 import type { Scene } from './scene'
@@ -106,7 +106,7 @@ export function Places(props: { map: Map_; view: View; labels: readonly Label[];
   )
 }
 
-/** The surface of what the lens shows: voltage unless it is the loading. */
+/** The surface of what the lens shows: the voltage unless it is one other quantity. */
 export function HeatSurface(props: { scene: Scene; view: View; width: number; height: number }) {
   const theme = useTheme()
   const { scene, view, width, height } = props
@@ -114,12 +114,11 @@ export function HeatSurface(props: { scene: Scene; view: View; width: number; he
   const lens = useBench((s) => s.lens)
   const bands = usePrefs((s) => s.bands)
   const canvas = useRef<HTMLCanvasElement>(null)
-  const quantity = lens === 'loading' ? 'loading' : 'voltage'
   useEffect(() => {
     if (!canvas.current) return
-    const surface = spread(spotsOf(scene, result, quantity, view), width, height)
-    paintSurface(canvas.current, surface, quantity, theme, bands)
-  }, [scene, result, quantity, view, width, height, theme, bands])
+    const { quantity, hue } = surfaceOf(lens, result, theme, bands)
+    paintSurface(canvas.current, spread(spotsOf(scene, result, quantity, view), width, height), hue)
+  }, [scene, result, lens, view, width, height, theme, bands])
   return <canvas ref={canvas} data-testid="surface" style={{ imageRendering: 'auto' }} />
 }
 

@@ -7,10 +7,12 @@ import { Pick, Plain, Popover } from '../design/controls'
 import { fixed, parseNumber, power, significant } from '../design/format'
 import { font } from '../design/tokens'
 import { PHASE_DASH, phaseName } from '../model/phases'
-import { BANDS, type Bands, setPrefs, usePrefs, type Way } from '../model/prefs'
-import { hasPhases, type Result, values } from '../model/results'
-import { type Lens, selectMany, useBench } from '../session/store'
-import { STRAND_LENSES } from './paint'
+import { DIFFERENCE, DIFFERENCE_BAND, setPrefs, usePrefs } from '../model/prefs'
+import { type Declared, idOf, lensesOf, wordOf } from '../model/quantities'
+import { values } from '../model/results'
+import { selectMany, useBench } from '../session/store'
+import { bandOf, differenceBand, lensChoices, stopsOf } from './lens'
+import { lensQuantities, lensStrands } from './paint'
 
 const Box = styled.div`
   position: absolute; left: 12px; bottom: 12px; display: flex; align-items: center; gap: 18px; padding: 3px 12px; border-radius: 6px;
@@ -25,20 +27,6 @@ const Ends = styled.div`
   display: flex; justify-content: space-between; font: 400 11px/1.2 ${font.mono}; color: ${(p) => p.theme.quiet}; margin-top: 2px;
 `
 const Row = styled.div`display: flex; align-items: center; gap: 2px;`
-
-const LENSES: { id: Lens; label: string }[] = [
-  { id: 'both', label: 'voltage & loading' },
-  { id: 'voltage', label: 'voltage' },
-  { id: 'loading', label: 'loading' },
-  { id: 'losses', label: 'losses' },
-  { id: 'drop', label: 'voltage drop' },
-  { id: 'factor', label: 'power factor' },
-  { id: 'flow', label: 'flow' },
-  { id: 'feeder', label: 'feeders' },
-  { id: 'area', label: 'areas' },
-  { id: 'supply', label: 'supply' },
-  { id: 'plain', label: 'none' },
-]
 
 /** A colour ramp with the figures it stands for; the unit after the last one. */
 function Ramp(props: { stops: readonly string[]; ends: readonly string[]; unit?: string }) {
@@ -58,14 +46,6 @@ function Ramp(props: { stops: readonly string[]; ends: readonly string[]; unit?:
   )
 }
 
-const DIFFERENCE = { id: 'difference', label: 'difference from pinned' }
-
-const worstLoss = (result: Result | null) =>
-  (values(result?.tables.branches, 'active_loss_mw') as (number | null)[]).reduce<number>(
-    (m, v) => Math.max(m, v ?? 0),
-    0,
-  )
-
 /** Figures of a scale, few enough digits to be read. */
 const ends = (band: readonly number[], digits: number) => band.map((v) => fixed(v, digits))
 
@@ -73,11 +53,8 @@ export function Legend() {
   const lens = useBench((s) => s.lens)
   const pinned = useBench((s) => s.pinned)
   const study = useBench((s) => s.study)
-  const choices = [
-    ...LENSES,
-    ...(pinned ? [DIFFERENCE] : []),
-    ...(study ? [{ id: 'study', label: study.label }] : []),
-  ]
+  const raw = useBench((s) => s.raw)
+  const choices = [...lensChoices(raw, !!pinned), ...(study ? [{ id: 'study', label: study.label }] : [])]
   return (
     <Box>
       <Row>
@@ -87,7 +64,7 @@ export function Legend() {
           hideLabel
           value={lens}
           choices={choices}
-          onChange={(id) => useBench.setState({ lens: id as Lens })}
+          onChange={(id) => useBench.setState({ lens: id })}
         />
       </Row>
       <Scales />
@@ -102,9 +79,9 @@ function StrandKey() {
   const theme = useTheme()
   const lens = useBench((s) => s.lens)
   const result = useBench((s) => s.result)
-  const { way, phaseNames } = usePrefs()
-  const parts = STRANDS[way]
-  if (!parts || !hasPhases(result) || !STRAND_LENSES.includes(lens)) return null
+  const phaseNames = usePrefs((p) => p.phaseNames)
+  const parts = lensStrands(lens, result)
+  if (!parts.length) return null
   return (
     <Keys
       role="note"
@@ -123,11 +100,6 @@ function StrandKey() {
   )
 }
 
-const STRANDS: Readonly<Partial<Record<Way, readonly string[]>>> = {
-  phases: ['A', 'B', 'C'],
-  line: ['AB', 'BC', 'CA'],
-}
-
 /** The scale of the lens that is on. */
 function Scales() {
   const theme = useTheme()
@@ -135,21 +107,16 @@ function Scales() {
   const result = useBench((s) => s.result)
   const study = useBench((s) => s.study)
   const { bands } = usePrefs()
-  const stops = theme.loading
   const most = (v: number) => significant(v, 2)
+  const painted = lensQuantities(lens, result)
+  if (painted.length) return painted.map((q) => <QuantityRamp key={idOf(q)} quantity={q} />)
   switch (lens) {
     case 'feeder':
       return <FeederKey />
     case 'area':
       return <AreaKey />
     case 'difference':
-      return <Ramp stops={theme.voltage} ends={ends(bands.difference, 2)} unit="p.u." />
-    case 'losses':
-      return <Ramp stops={stops} ends={['0', power(worstLoss(result))]} />
-    case 'drop':
-      return <Ramp stops={stops} ends={ends(bands.drop, 1)} unit="%" />
-    case 'factor':
-      return <Ramp stops={stops} ends={ends([bands.factor[1], bands.factor[0]], 2)} unit="cos φ" />
+      return <Ramp stops={theme.voltage} ends={ends(differenceBand(bands), 2)} unit="p.u." />
     case 'flow':
       return <span className="label">width by active power</span>
     case 'supply':
@@ -157,27 +124,42 @@ function Scales() {
     case 'study':
       return (
         <Ramp
-          stops={study?.grows ? stops : theme.voltage}
+          stops={study?.grows ? theme.loading : theme.voltage}
           ends={study ? [...(study.grows ? [] : [most(-study.most)]), '0', most(study.most)] : []}
           unit={study?.unit}
         />
       )
-    case 'plain':
-      return null
     default:
-      return (
-        <>
-          {lens !== 'loading' && <Ramp stops={theme.voltage} ends={ends(bands.voltage, 2)} unit="p.u." />}
-          {lens !== 'voltage' && (
-            <Ramp
-              stops={stops.map((c, i) => `${c} ${(100 * i) / (stops.length - 1)}%`)}
-              ends={bands.loading.map((v) => fixed(v, 0))}
-              unit="%"
-            />
-          )}
-        </>
-      )
+      return null
   }
+}
+
+/** Digits that tell the ends of a scale apart. */
+const digitsOf = (band: readonly number[]) => {
+  const span = Math.max(...band) - Math.min(...band)
+  return span > 20 ? 0 : span > 1 ? 1 : 2
+}
+
+/** The scale of a quantity: from where it begins to where it ends, or to the largest there is. */
+function QuantityRamp({ quantity }: { quantity: Declared }) {
+  const theme = useTheme()
+  const result = useBench((s) => s.result)
+  const { bands } = usePrefs()
+  const stops = stopsOf(theme, quantity.scale)
+  const band = bandOf(quantity, bands)
+  const unit = quantity.unit ?? quantity.short
+  if (!band.length) {
+    const all = values(result?.tables[quantity.table], quantity.name) as (number | null)[]
+    const top = all.reduce<number>((m, v) => Math.max(m, Math.abs(v ?? 0)), 0)
+    const last = quantity.unit === 'MW' ? power(top) : `${significant(top, 2)} ${quantity.unit ?? ''}`
+    const first = quantity.scale === 'around_zero' ? [significant(-top, 2)] : []
+    return <Ramp stops={stops} ends={[...first, '0', last]} />
+  }
+  const falls = quantity.scale === 'falling'
+  const shownBand = falls ? [...band].reverse() : band
+  // Colours stand evenly along the ramp, whatever lies between the figures.
+  const even = stops.map((c, i) => `${c} ${(100 * i) / (stops.length - 1)}%`)
+  return <Ramp stops={even} ends={ends(shownBand, digitsOf(band))} unit={unit} />
 }
 
 const Panel = styled.div`
@@ -189,18 +171,28 @@ const Panel = styled.div`
   .name { width: 84px; }
 `
 
-const NAMED: readonly (readonly [keyof Bands, string])[] = [
-  ['voltage', 'voltage, p.u.'],
-  ['loading', 'loading, %'],
-  ['drop', 'drop, %'],
-  ['factor', 'cos φ'],
-  ['difference', 'difference'],
-]
+/** Scales that can be set: of the lenses that have a beginning and an end, and of the difference. */
+function useScales(): readonly {
+  readonly id: string
+  readonly label: string
+  readonly usual: readonly number[]
+}[] {
+  const raw = useBench((s) => s.raw)
+  const own = lensesOf(raw).filter((q) => q.band?.length)
+  return [
+    ...own.map((q) => ({
+      id: idOf(q),
+      label: `${wordOf(q)}${q.unit ? `, ${q.unit}` : ''}`,
+      usual: q.band ?? [],
+    })),
+    { id: DIFFERENCE, label: 'difference', usual: DIFFERENCE_BAND },
+  ]
+}
 
 /** Bands of the scales, the surface, and running flows. */
 function Options() {
   const { bands, heat, animate } = usePrefs()
-  const changed = JSON.stringify(bands) !== JSON.stringify(BANDS)
+  const scales = useScales()
   return (
     <DialogTrigger>
       <Plain style={{ padding: '0 6px' }}>scale …</Plain>
@@ -223,19 +215,21 @@ function Options() {
             Show flows running
           </label>
           <h3>Where the scales begin and end</h3>
-          {NAMED.map(([name, label]) => (
-            <BandRow key={name} name={name} label={label} />
+          {scales.map((s) => (
+            <BandRow key={s.id} name={s.id} label={s.label} usual={s.usual} />
           ))}
-          {changed && <Plain onPress={() => setPrefs({ bands: BANDS })}>Back to the usual scales</Plain>}
+          {Object.keys(bands).length > 0 && (
+            <Plain onPress={() => setPrefs({ bands: {} })}>Back to the usual scales</Plain>
+          )}
         </Panel>
       </Popover>
     </DialogTrigger>
   )
 }
 
-function BandRow({ name, label }: { name: keyof Bands; label: string }) {
+function BandRow({ name, label, usual }: { name: string; label: string; usual: readonly number[] }) {
   const bands = usePrefs((s) => s.bands)
-  const band = bands[name]
+  const band = bands[name] ?? usual
   const set = (i: number, text: string) => {
     const value = parseNumber(text)
     const next = band.map((v, k) => (k === i ? value : v))

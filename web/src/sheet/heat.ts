@@ -1,10 +1,13 @@
 /** A smooth surface of voltage or loading over the diagram: near figures weigh more. Drawn coarse and scaled up. */
-import { scaleLinear } from 'd3-scale'
 import type { Palette } from '../design/tokens'
 import type { Bands } from '../model/prefs'
-import { figure, type Result } from '../model/results'
+import { type Declared, standing } from '../model/quantities'
+import { figure, type Result, values } from '../model/results'
+import type { Lens } from '../session/store'
 import type { Point, View } from './geometry'
 import { toScreen } from './geometry'
+import { type Hue, hueOf } from './lens'
+import { lensQuantities } from './paint'
 import type { Scene } from './scene'
 
 export const CELL = 8
@@ -55,20 +58,36 @@ export function spread(spots: readonly Spot[], width: number, height: number): S
   return { columns, rows, value, weight }
 }
 
+/** What a surface is of: the one quantity that the lens shows, else the voltage; and how it is coloured. */
+export function surfaceOf(
+  lens: Lens,
+  result: Result | null,
+  palette: Palette,
+  bands: Bands,
+): { readonly quantity: Declared | undefined; readonly hue: Hue } {
+  const shown = lensQuantities(lens, result)
+  const quantity = shown.length === 1 ? shown[0] : standing(result, 'voltage')
+  if (!quantity) return { quantity, hue: () => palette.quiet }
+  const all = values(result?.tables[quantity.table], quantity.name) as (number | null)[]
+  const most = all.reduce<number>((m, v) => Math.max(m, Math.abs(v ?? 0)), 0)
+  return { quantity, hue: hueOf(palette, quantity, bands, most) }
+}
+
 /** Where figures stand on the screen: buses for the voltage, points along branches for the loading. */
 export function spotsOf(
   scene: Scene,
   result: Result | null,
-  quantity: 'voltage' | 'loading',
+  quantity: Declared | undefined,
   view: View,
 ): Spot[] {
-  if (quantity === 'voltage')
+  if (!quantity) return []
+  if (quantity.table === 'buses')
     return scene.buses.flatMap((b) => {
-      const value = figure(result?.tables.buses, b.id, 'voltage_pu')
+      const value = figure(result?.tables.buses, b.id, quantity.name)
       return value === undefined ? [] : [{ at: toScreen(view, b), value }]
     })
   return scene.branches.flatMap((b) => {
-    const value = figure(result?.tables.branches, b.id, 'loading_pct')
+    const value = figure(result?.tables.branches, b.id, quantity.name)
     if (value === undefined) return []
     const found: Spot[] = []
     b.points.forEach((p, i) => {
@@ -86,17 +105,7 @@ export function spotsOf(
 }
 
 /** Paint a surface into a canvas of one pixel a cell. */
-export function paintSurface(
-  canvas: HTMLCanvasElement,
-  surface: Surface,
-  quantity: 'voltage' | 'loading',
-  palette: Palette,
-  bands: Bands,
-) {
-  const scale = scaleLinear<string>()
-    .domain(quantity === 'voltage' ? bands.voltage : bands.loading)
-    .range(quantity === 'voltage' ? palette.voltage : palette.loading)
-    .clamp(true)
+export function paintSurface(canvas: HTMLCanvasElement, surface: Surface, hue: Hue) {
   canvas.width = surface.columns
   canvas.height = surface.rows
   const context = canvas.getContext('2d')
@@ -104,7 +113,7 @@ export function paintSurface(
   const picture = context.createImageData(surface.columns, surface.rows)
   surface.value.forEach((v, i) => {
     if (Number.isNaN(v)) return
-    const [r = 0, g = 0, b = 0] = (scale(v).match(/\d+/g) ?? []).map(Number)
+    const [r = 0, g = 0, b = 0] = (hue(v).match(/\d+/g) ?? []).map(Number)
     picture.data.set([r, g, b, Math.round(surface.weight[i]! * 120)], i * 4)
   })
   context.putImageData(picture, 0, 0)

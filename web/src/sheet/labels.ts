@@ -3,7 +3,8 @@
 import { fixed, power } from '../design/format'
 import type { Palette } from '../design/tokens'
 import type { LabelSet, Units } from '../model/prefs'
-import { figure, type Result, values } from '../model/results'
+import { eachOf } from '../model/quantities'
+import { figure, type Result } from '../model/results'
 import { shown, shownUnit } from '../model/units'
 import type { Box, Point, View } from './geometry'
 import { overlaps, toScreen } from './geometry'
@@ -86,33 +87,26 @@ function figures(
     .join(' ')
 }
 
+const declaredAs = (result: Result | null, table: string, name: string) =>
+  result?.quantities?.find((q) => q.table === table && q.name === name)
+
 /** Columns of one end of a branch for the quantities of a label set. */
 const atEnd = (names: readonly string[], end: 'from' | 'to', result: Result | null) =>
-  names.map((n) => {
-    const column =
-      n === 'active_power'
-        ? `${end}_active_power_mw`
-        : n === 'reactive_power'
-          ? `${end}_reactive_power_mvar`
-          : `${end}_${n}`
-    return values(result?.tables.branches, column).length ? column : n
-  })
+  names.map((n) => (end === 'to' && declaredAs(result, 'branches', n)?.far) || n)
 
-const ofEnd = (name: string) => ['active_power', 'reactive_power', 'current_a', 'power_factor'].includes(name)
-
-const PHASES = ['a', 'b', 'c'] as const
+const ofEnd = (name: string, result: Result | null) => !!declaredAs(result, 'branches', name)?.far
 
 /** A quantity of a bus or branch in each phase, where the result is looked at so. */
 function eachPhase(result: Result | null, table: string, id: string, name: string, digits: number): string {
-  const stem = name === 'voltage_pu' ? 'voltage_pu' : name === 'current_a' ? 'current_a' : null
   const found = result?.tables[table]
-  if (!stem || !found?.columns.some((c) => c.name === `phase_a_${stem}`)) return ''
-  return PHASES.flatMap((p) => {
-    const v = figure(found, id, `phase_${p}_${stem}`)
-    return v === undefined || (stem === 'current_a' && v === 0)
-      ? []
-      : [`${p.toUpperCase()} ${fixed(v, digits)}`]
-  }).join(' ')
+  const declared = declaredAs(result, table, name)
+  if (!found || !declared) return ''
+  return eachOf(declared, found)
+    .flatMap(([part, column]) => {
+      const v = part === 'N' || part.length > 1 ? undefined : figure(found, id, column)
+      return v === undefined || (table === 'branches' && v === 0) ? [] : [`${part} ${fixed(v, digits)}`]
+    })
+    .join(' ')
 }
 
 const busFigures = (result: Result | null, id: string, words: Wording) => {
@@ -127,7 +121,7 @@ const busFigures = (result: Result | null, id: string, words: Wording) => {
 
 /** Both ends of a branch: what goes in at each, near to where it goes in. */
 function endWishes(branch: BranchShape, result: Result | null, view: View, words: Wording): Wish[] {
-  const names = words.set.branches.filter(ofEnd)
+  const names = words.set.branches.filter((n) => ofEnd(n, result))
   const first = branch.points[0]
   const last = branch.points.at(-1)
   if (!names.length || !first || !last || branch.length * view.k < 90) return []
@@ -240,8 +234,8 @@ export function labelsFor(
     if (!inside(p.x, p.y)) continue
     const both = words.set.bothEnds && branch.kind !== 'switch'
     if (both) wishes.push(...endWishes(branch, result, view, words))
-    const wanted = words.set.branches.filter((n) => !(both && ofEnd(n)))
-    const short = wanted.filter((n) => !ofEnd(n) || n === 'current_a')
+    const wanted = words.set.branches.filter((n) => !(both && ofEnd(n, result)))
+    const short = wanted.filter((n) => !ofEnd(n, result) || n === 'from_current_a')
     const load = branchFigures(result, branch.id, short, words)
     const whole = branchFigures(result, branch.id, wanted, words)
     const severity = paint.finding(branch.id)?.severity

@@ -3,9 +3,10 @@ import type { Finding } from '../api/client'
 import type { Palette } from '../design/tokens'
 import { busesOf, type Items, text } from '../model/items'
 import type { Bands } from '../model/prefs'
-import { figure, type Result, type ResultTable, values } from '../model/results'
+import { type Declared, eachOf, quantityNamed, standing } from '../model/quantities'
+import { figure, type Result, values } from '../model/results'
 import type { Lens, StudyLens } from '../session/store'
-import { type LensColours, lensColours } from './lens'
+import { around, bandOf, differenceBand, diverging, hueOf, upTo } from './lens'
 
 export interface Paint {
   readonly bus: (id: string) => string
@@ -73,39 +74,44 @@ export function makePaint(shown: Shown): Paint {
   }
 }
 
-/** Lenses that tell phases apart. */
-export const STRAND_LENSES: readonly Lens[] = ['both', 'voltage', 'loading', 'losses']
+/** The quantities that a lens shows: of buses and of branches. */
+export function lensQuantities(lens: Lens, result: Result | null): readonly Declared[] {
+  const both = [standing(result, 'voltage'), standing(result, 'loading')].filter((q) => q !== undefined)
+  if (lens === 'both') return both
+  const one = quantityNamed(result, lens)
+  return one ? [one] : []
+}
 
-/** Columns by phase or pair that a lens reads of buses, and the parts they are for. */
-const PARTS: readonly (readonly [string, readonly string[]])[] = [
-  ['phase_*_voltage_pu', ['A', 'B', 'C']],
-  ['line_*_voltage_pu', ['AB', 'BC', 'CA']],
-]
+/** Phases or pairs that a lens tells apart. */
+export function lensStrands(lens: Lens, result: Result | null): readonly string[] {
+  const found = lensQuantities(lens, result).map((q) => eachOf(q, result?.tables[q.table]))
+  return (found.find((parts) => parts.length) ?? []).map(([name]) => name).filter((name) => name !== 'N')
+}
+
+const KILO = 1000
 
 function strandHues({ lens, result, bands, palette }: Shown): (id: string) => string {
-  const colours = lensColours(palette, bands)
-  const buses = result?.tables.buses
-  const branches = result?.tables.branches
-  const known = (table: ResultTable | undefined, name: string) =>
-    !!table?.columns.some((c) => c.name === name)
-  const column = (pattern: string, part: string) => pattern.replace('*', part.toLowerCase())
-  const part = PARTS.find(([pattern, parts]) => known(buses, column(pattern, parts[0]!)))
-  if (!part || !STRAND_LENSES.includes(lens)) return () => ''
-  const [voltage, parts] = part
-  const losses = lens === 'losses'
-  const load = losses ? 'phase_*_loss_kw' : 'phase_*_loading_pct'
-  const top = losses ? 1000 * most(values(branches, 'active_loss_mw') as Numbers) : 1
-  const hue = losses ? (v: number) => colours.share(v, top) : colours.loading
-  const of = (id: string, table: ResultTable | undefined, pattern: string, paint: (v: number) => string) => {
-    const found = parts.flatMap((p) => {
-      const value = figure(table, id, column(pattern, p))
-      return value === undefined ? [] : [`${p}${paint(value)}`]
-    })
-    return found.join('|')
-  }
+  const painted = lensQuantities(lens, result).flatMap((q) => {
+    const table = result?.tables[q.table]
+    const parts = eachOf(q, table).filter(([name]) => name !== 'N')
+    if (!table || !parts.length) return []
+    const unit = table.columns.find((c) => c.name === parts[0]![1])?.unit
+    // Losses of a phase are in kW, those of all in MW.
+    const factor = unit === q.unit ? 1 : 1 / KILO
+    const hue = hueOf(palette, q, bands, most(values(table, q.name) as Numbers))
+    return [{ table, parts, hue: (v: number) => hue(v * factor) }]
+  })
+  if (!painted.length) return () => ''
   return (id) => {
-    if (buses?.row.has(id)) return losses || lens === 'loading' ? '' : of(id, buses, voltage, colours.voltage)
-    return lens === 'voltage' ? '' : of(id, branches, load, hue)
+    const found = painted.find((p) => p.table.row.has(id))
+    if (!found) return ''
+    const { table, parts, hue } = found
+    return parts
+      .flatMap(([name, column]) => {
+        const value = figure(table, id, column)
+        return value === undefined ? [] : [`${name}${hue(value)}`]
+      })
+      .join('|')
   }
 }
 
@@ -118,37 +124,25 @@ export const strandsOf = (written: string): readonly (readonly [string, string])
 
 function hues(shown: Shown, live: (id: string) => boolean): Hues {
   const { palette, lens, items, result, bands, feeders = new Map(), pinned, study } = shown
-  const colours = lensColours(palette, bands)
-  const buses = result?.tables.buses
-  const branches = result?.tables.branches
   const quiet = () => palette.quiet
-  const voltage = byFigure(palette.ink, (id) => figure(buses, id, 'voltage_pu'), colours.voltage)
-  const loading = byFigure(
-    palette.quiet,
-    (id) => figure(branches, id, 'loading_pct') ?? figure(result?.tables.windings, id, 'loading_pct'),
-    colours.loading,
-  )
-  const of = (name: string, hue: (v: number) => string) =>
-    byFigure(palette.quiet, (id) => figure(branches, id, name), hue)
+  const ink = () => palette.ink
+  const of = (q: Declared) => {
+    const table = result?.tables[q.table]
+    const hue = hueOf(palette, q, bands, bandOf(q, bands).length ? 1 : most(values(table, q.name) as Numbers))
+    const windings = q.table === 'branches' ? result?.tables.windings : undefined
+    const otherwise = q.table === 'buses' ? palette.ink : palette.quiet
+    return byFigure(otherwise, (id) => figure(table, id, q.name) ?? figure(windings, id, q.name), hue)
+  }
+  const painted = lensQuantities(lens, result)
+  if (painted.length) {
+    const [bus, branch] = ['buses', 'branches'].map((t) => painted.find((q) => q.table === t))
+    return { bus: bus ? of(bus) : ink, branch: branch ? of(branch) : quiet }
+  }
   switch (lens) {
-    case 'both':
-      return { bus: voltage, branch: loading }
-    case 'voltage':
-      return { bus: voltage, branch: quiet }
-    case 'loading':
-      return { bus: () => palette.ink, branch: loading }
-    case 'losses': {
-      const top = most(values(branches, 'active_loss_mw') as Numbers)
-      return { bus: () => palette.ink, branch: of('active_loss_mw', (v) => colours.share(v, top)) }
-    }
-    case 'drop':
-      return { bus: voltage, branch: of('voltage_drop_pct', colours.drop) }
-    case 'factor':
-      return { bus: () => palette.ink, branch: of('from_power_factor', colours.factor) }
     case 'flow':
-      return { bus: () => palette.ink, branch: () => palette.accent }
+      return { bus: ink, branch: () => palette.accent }
     case 'difference':
-      return differenceHues(palette, colours, result, pinned ?? null)
+      return differenceHues(shown, pinned ?? null)
     case 'feeder': {
       const hue = (n: number | undefined) => feederColour(palette, n)
       return { bus: (id) => hue(feeders.get(id)), branch: (id) => hue(ofBranch(items, feeders, id)) }
@@ -164,12 +158,12 @@ function hues(shown: Shown, live: (id: string) => boolean): Hues {
       const hue = byFigure(
         palette.quiet,
         (id) => study?.values.get(id),
-        (v) => (study?.grows ? colours.upTo : colours.around)(v, study?.most ?? 1),
+        (study?.grows ? upTo : around)(palette, study?.most ?? 1),
       )
       return { bus: hue, branch: hue }
     }
     default:
-      return { bus: () => palette.ink, branch: quiet }
+      return { bus: ink, branch: quiet }
   }
 }
 
@@ -180,21 +174,17 @@ const byFigure =
     return value === undefined ? otherwise : hue(value)
   }
 
-function differenceHues(
-  palette: Palette,
-  colours: LensColours,
-  result: Result | null,
-  pinned: Result | null,
-): Hues {
-  const change = (table: string, name: string) => (id: string) => {
-    const now = figure(result?.tables[table], id, name)
-    const then = figure(pinned?.tables[table], id, name)
+function differenceHues({ palette, result, bands }: Shown, pinned: Result | null): Hues {
+  const [bus, branch] = [standing(result, 'voltage'), standing(result, 'loading')]
+  const change = (q: Declared | undefined) => (id: string) => {
+    const now = q && figure(result?.tables[q.table], id, q.name)
+    const then = q && figure(pinned?.tables[q.table], id, q.name)
     return now === undefined || then === undefined ? undefined : now - then
   }
   return {
-    bus: byFigure(palette.quiet, change('buses', 'voltage_pu'), colours.difference),
+    bus: byFigure(palette.quiet, change(bus), diverging(palette, differenceBand(bands))),
     // Half the span of the voltage scale stands for 50 % of loading.
-    branch: byFigure(palette.quiet, change('branches', 'loading_pct'), (v) => colours.around(v, 50)),
+    branch: byFigure(palette.quiet, change(branch), around(palette, 50)),
   }
 }
 

@@ -11,7 +11,9 @@ import { Button, Pick, Plain, Primary } from '../design/controls'
 import { Mark } from '../design/Icon'
 import type { Item } from '../model/items'
 import { inCondition } from '../model/operated'
+import { usePrefs } from '../model/prefs'
 import { tableOf } from '../model/results'
+import { withUnit } from '../model/units'
 import { changeOrTell } from '../session/edits'
 import { useKept } from '../session/kept'
 import { keepRun, pin, printed } from '../session/runs'
@@ -77,7 +79,10 @@ const QUICK_S = 0.5
 const NEARLY_S = 2
 
 /** Options as they stand: typed, else what is selected for a reference that it fits, else the usual. */
-function useOptions(study: StudyInfo): [Item, (name: string, value: unknown) => void] {
+function useOptions(
+  study: StudyInfo,
+  suggested: Readonly<Record<string, unknown>>,
+): [Item, (name: string, value: unknown) => void] {
   const [entered, setEntered] = useKept<Record<string, unknown>>(`options of ${study.name}`, {})
   const selected = useBench((s) => (s.selected ? s.items.get(s.selected) : undefined))
   const options = useMemo(() => {
@@ -85,11 +90,11 @@ function useOptions(study: StudyInfo): [Item, (name: string, value: unknown) => 
     const first = study.fields.find((f) => f.ref)
     const fitting = first && selected && fits(selected, first.ref) ? selected.id : undefined
     const usual = study.fields.map((f) => {
-      const chosen = f === first ? fitting : undefined
+      const chosen = suggested[f.name] ?? (f === first && f.type === 'reference' ? fitting : undefined)
       return [f.name, f.name in entered ? entered[f.name] : (chosen ?? f.default)] as const
     })
     return { kind: 'options', id: study.name, name: study.label, ...Object.fromEntries(usual) } as Item
-  }, [study, entered, selected])
+  }, [study, entered, selected, suggested])
   return [options, (name, value) => setEntered({ ...entered, [name]: value })]
 }
 
@@ -119,15 +124,32 @@ function useFollowing(wanted: boolean, work: Study, start: () => void) {
   }, [wanted, stale, busy, revision])
 }
 
-/** `Beside`: what a study of its own view offers with its answer. */
-export function StudyPage({ study, Beside }: { study: StudyInfo; Beside?: BesideAnswer }) {
+const NOTHING: Readonly<Record<string, unknown>> = {}
+const nothing = () => NOTHING
+
+interface PageProps {
+  readonly study: StudyInfo
+  /** What a study of its own view offers with its answer, and before there is one. */
+  readonly Beside?: BesideAnswer
+  readonly Before?: ComponentType
+  /** Values of options that fit what is selected, by name. */
+  readonly useSuggested?: () => Readonly<Record<string, unknown>>
+}
+
+export function StudyPage({ study, Beside, Before, useSuggested = nothing }: PageProps) {
   const revision = useBench((s) => s.revision)
-  const [options, setOption] = useOptions(study)
+  const found = useSuggested()
+  const words = JSON.stringify(found)
+  // Told anew with every look at the bench: the same values are the same.
+  const suggested = useMemo(() => JSON.parse(words) as typeof found, [words])
+  const [options, setOption] = useOptions(study, suggested)
   const [follow, setFollow] = useKept(`follow ${study.name}`, true)
   const work = useStudy(study.name)
   const start = () => void work.run(given(study, options))
   useFollowing(study.follows && follow, work, start)
   const shown = study.fields.filter((f) => applies(options, f))
+  const asked = options[study.fields.find((f) => f.type === 'reference' && options[f.name])?.name ?? '']
+  const about = useBench((s) => s.items.get(String(asked))?.name ?? '')
   const groups = [...new Set(['data', ...shown.map((f) => f.group ?? 'data')])]
   return (
     <Frame>
@@ -182,6 +204,8 @@ export function StudyPage({ study, Beside }: { study: StudyInfo; Beside?: Beside
           result={work.result}
           address={work.address}
           stale={work.revision !== revision}
+          took={work.took_s}
+          about={about}
           partial={work.partial}
           study={study}
           again={start}
@@ -191,6 +215,7 @@ export function StudyPage({ study, Beside }: { study: StudyInfo; Beside?: Beside
         <None>
           {study.purpose}. Run it to see its answer here: tables to sift and export, plots, and any of its
           figures as colours on the sheet.
+          {Before && <Before />}
         </None>
       )}
     </Frame>
@@ -201,6 +226,9 @@ function Shown(props: {
   result: StudyResult
   address: string
   stale: boolean
+  took: number
+  /** Name of what it was asked about. */
+  about: string
   partial: boolean
   study: StudyInfo
   again: () => void
@@ -217,6 +245,7 @@ function Shown(props: {
     ...tables.map((t) => `table ${t.name}`),
     'findings',
     'workings',
+    'account',
   ]
   const at = known.includes(pane) ? pane : first
   const table = tables.find((t) => `table ${t.name}` === at)
@@ -246,7 +275,7 @@ function Shown(props: {
   const make = async () => {
     // The state before stays behind every view as the pinned result.
     if (!useBench.getState().pinned) pin()
-    const id = await createScheme(study.label, {
+    const id = await createScheme(props.about ? `${study.label}, ${props.about}` : study.label, {
       changes: result.scheme,
       active: true,
       note: result.statement,
@@ -272,6 +301,7 @@ function Shown(props: {
         )}
         {result.findings.length > 0 && tab('findings', `Findings ${result.findings.length}`)}
         {study.explains && tab('workings', 'Workings')}
+        {tab('account', 'Account')}
         <span className="space" />
         {props.partial && <span className="stale">so far</span>}
         {stale && (
@@ -322,6 +352,7 @@ function Shown(props: {
         <Findings result={result} address={study.causes && !props.partial ? address : null} />
       )}
       {at === 'workings' && <StudyWorkings address={address} />}
+      {at === 'account' && <Account result={result} took={props.took} />}
     </Answer>
   )
 }
@@ -394,6 +425,34 @@ function Cause({ address, element, quantity }: { address: string; element: strin
     </Told>
   )
 }
+
+/** How it went, what was taken for granted, and totals that have a name. */
+function Account({ result, took }: { result: StudyResult; took: number }) {
+  const units = usePrefs((s) => s.units)
+  const { account, summary, totals = [] } = result
+  const known = totals.filter((t) => typeof summary[t.name] === 'number')
+  return (
+    <Scroll tabIndex={0} role="region" aria-label="Account of the study">
+      <p>
+        {account.method}
+        {took > 0 ? `; ${took < 10 ? took.toFixed(1) : Math.round(took)} s` : ''}.
+      </p>
+      {account.explanation && <p>{account.explanation}</p>}
+      <Plainly>
+        {known.map((t) => (
+          <li key={t.name}>
+            {t.label} {withUnit(summary[t.name], t.unit, t.digits, units)}
+          </li>
+        ))}
+        {[...(account.notes ?? []), ...(account.assumed ?? [])].map((text) => (
+          <li key={text}>{text}</li>
+        ))}
+      </Plainly>
+    </Scroll>
+  )
+}
+
+const Plainly = styled.ul`margin: 6px 0 0; padding-left: 18px; max-width: 900px; li { padding: 2px 0; }`
 
 function StudyWorkings({ address }: { address: string }) {
   const project = useBench((s) => s.project?.id)

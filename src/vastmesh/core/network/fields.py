@@ -94,6 +94,14 @@ def reference(
     return Field(default=default, description=meaning, json_schema_extra=extra, min_length=1, max_length=80)
 
 
+def references(
+    label: str, meaning: str, *, to: str, most: int = 20_000, group: str = "data", when: When | None = None
+) -> Any:
+    """Ids of several other items, in a list or tuple; empty as long as none is named."""
+    extra: dict[str, Any] = {"label": label, "ref": to, "group": group, "when": _plain(when)}
+    return Field(description=meaning, json_schema_extra=extra, max_length=most)
+
+
 def catalogue_type(family: str, meaning: str, *, label: str = "Type", group: str = "data") -> Any:
     """The name of a type of the catalogue, or the id of one of the network's own types of that family."""
     return Field(
@@ -126,6 +134,7 @@ class FieldType(StrEnum):
     CHOICE = "choice"
     TEXT = "text"
     REFERENCE = "reference"
+    REFERENCES = "references"
     DATE = "date"
     TEXTS = "texts"
     OTHER = "other"
@@ -169,6 +178,7 @@ class FieldSpec(BaseModel):
         return {
             FieldType.YES_NO: "enter yes or no",
             FieldType.REFERENCE: f"name an existing {self.ref}",
+            FieldType.REFERENCES: f"name existing ones: {self.ref}",
             FieldType.DATE: "enter a date from 1850 to 2200 as year-month-day, for example 2026-11-23",
             FieldType.TEXTS: "give at most 30 texts of 1 to 300 characters",
             FieldType.OTHER: self.meaning.lower(),
@@ -205,7 +215,7 @@ def _spec(name: str, info: FieldInfo) -> FieldSpec:
         inner = get_args(inner)[0]
     choices = [str(c) for c in get_args(inner)] if get_origin(inner) is Literal else None
     if "ref" in extra:
-        kind = FieldType.REFERENCE
+        kind = FieldType.REFERENCES if get_origin(inner) in (list, tuple) else FieldType.REFERENCE
     elif choices:
         kind = FieldType.CHOICE
     else:

@@ -71,6 +71,9 @@ class Item(BaseModel):
 
     label: ClassVar[str] = "Item"
     plural: ClassVar[str] = "Items"
+    # Whether it has a table of its own among the data, and whether its card can remove it.
+    listed: ClassVar[bool] = True
+    removable: ClassVar[bool] = True
 
     kind: str
     id: Name

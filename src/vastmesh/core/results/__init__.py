@@ -7,7 +7,7 @@ from ._figure import Axis, Bound, Figure, Series
 from ._finding import Finding
 from ._limits import loading_allowed, voltage_bands
 from ._places import places, words_of
-from ._quantity import Quantity, Scale, quantities_in, quantity_of
+from ._quantity import Quantity, Scale, Total, quantities_in, quantity_of
 from ._result import Result
 from ._summaries import summarise_groups
 from ._table import Column, Table
@@ -28,6 +28,7 @@ __all__ = [
     "Scale",
     "Series",
     "Table",
+    "Total",
     "compare_tables",
     "loading_allowed",
     "places",

@@ -6,7 +6,7 @@ from typing import Any
 from ._account import Account
 from ._figure import Figure
 from ._finding import Finding
-from ._quantity import Quantity
+from ._quantity import Quantity, Total
 from ._table import Table
 
 
@@ -16,6 +16,7 @@ class Result:
 
     ``statement``: the answer in a sentence. ``scheme``: changes offered, as entries of a scheme. ``figures``: plots.
     ``quantities``: what can be shown on the sheet and how; columns of figures that are not named are shown all the same.
+    ``totals``: what the figures of the summary are called.
     """
 
     account: Account
@@ -26,3 +27,4 @@ class Result:
     scheme: list[dict[str, Any]] = field(default_factory=list)
     figures: list[Figure] = field(default_factory=list)
     quantities: list[Quantity] = field(default_factory=list)
+    totals: list[Total] = field(default_factory=list)

@@ -13,16 +13,6 @@ const Part = styled.fieldset`
 `
 const Foot = styled.div`display: flex; gap: 8px; margin-top: 14px; align-items: center; p { color: ${(p) => p.theme.quiet}; }`
 
-/** Of branches, whose power and current have two ends. */
-const BRANCHES = [
-  ['active_power', 'Active power'],
-  ['reactive_power', 'Reactive power'],
-  ['current_a', 'Current'],
-  ['loading_pct', 'Loading'],
-  ['active_loss_mw', 'Losses'],
-  ['voltage_drop_pct', 'Voltage drop'],
-  ['power_factor', 'Power factor'],
-] as const
 /** What labels can say of buses and of what hangs from them: the quantities that the result declares. */
 function useQuantities(table: string): readonly (readonly [string, string])[] {
   const quantities = useBench((s) => s.raw?.quantities)
@@ -32,7 +22,11 @@ function useQuantities(table: string): readonly (readonly [string, string])[] {
 export function LabelsDialog() {
   const open = useBench((s) => s.dialog === 'labels')
   const prefs = usePrefs()
-  const [buses, injections] = [useQuantities('buses'), useQuantities('injections')]
+  const [buses, branches, injections] = [
+    useQuantities('buses'),
+    useQuantities('branches'),
+    useQuantities('injections'),
+  ]
   const close = () => useBench.setState({ dialog: null })
   const set = activeLabels(prefs)
   const own = prefs.ownLabels.some((o) => o.id === set.id)
@@ -71,7 +65,7 @@ export function LabelsDialog() {
         />
         <Chosen
           legend="On branches"
-          all={BRANCHES}
+          all={branches}
           chosen={set.branches}
           onChange={(branches) => change({ branches })}
         />

@@ -22,6 +22,7 @@ import {
   stepFound,
   useBench,
 } from '../../session/store'
+import { lensChoices } from '../../sheet/lens'
 import { nextHeight, openDesk, openView, toggleBeside } from '../../shelf/desks'
 import { allViews, DESKS, type DeskId } from '../../shelf/registry'
 
@@ -243,7 +244,7 @@ const isEquipment = (i: Item) =>
   Object.keys(i).some((k) => k === 'bus' || k.endsWith('_bus')) || i.kind === 'bus'
 
 function viewCommands(): Command[] {
-  const { shelfOpen, cardOpen, grid, pinned, arrangement, looking, found } = useBench.getState()
+  const { shelfOpen, cardOpen, grid, pinned, arrangement, looking, found, raw } = useBench.getState()
   const lens = (id: Lens, label: string): Command => ({
     id: `lens-${id}`,
     label: `Lens: ${label}`,
@@ -325,18 +326,7 @@ function viewCommands(): Command[] {
       run: () => void createAlone(kind).then((id) => id && select(id)),
     })),
     { id: 'pin', label: pinned ? 'Let the pinned result go' : 'Pin this result', keys: 'P', run: pin },
-    lens('both', 'voltage & loading'),
-    lens('voltage', 'voltage'),
-    lens('loading', 'loading'),
-    lens('losses', 'losses'),
-    lens('drop', 'voltage drop'),
-    lens('factor', 'power factor'),
-    lens('flow', 'flow'),
-    lens('area', 'areas'),
-    lens('supply', 'supply'),
-    ...(pinned ? [lens('difference', 'difference from the pinned result')] : []),
-    lens('feeder', 'feeders'),
-    lens('plain', 'none'),
+    ...lensChoices(raw, !!pinned).map((l) => lens(l.id, l.label)),
     ...(['light', 'dark', 'system'] as const).map((t) => ({
       id: `theme-${t}`,
       label: `Theme: ${t === 'system' ? 'as the system' : t}`,

@@ -9,10 +9,11 @@ import type { Palette } from '../../design/tokens'
 import { underCondition } from '../../model/items'
 import { activeLabels, usePrefs } from '../../model/prefs'
 import { notify, resultLabel, useBench } from '../../session/store'
-import { paintSurface, spotsOf, spread } from '../../sheet/heat'
+import { paintSurface, spotsOf, spread, surfaceOf } from '../../sheet/heat'
 import { labelsFor } from '../../sheet/labels'
+import { bandOf, stopsOf } from '../../sheet/lens'
 import { buildMapScene, readBackdrop } from '../../sheet/mapScene'
-import { makePaint } from '../../sheet/paint'
+import { lensQuantities, makePaint } from '../../sheet/paint'
 import { buildScene } from '../../sheet/scene'
 import { save } from '../../shelf/save'
 import { type Scale, SheetPicture } from './SheetPicture'
@@ -43,14 +44,20 @@ async function embeddedFonts(): Promise<string> {
 }
 
 function scalesOf(palette: Palette): Scale[] {
-  const { lens } = useBench.getState()
+  const { lens, result } = useBench.getState()
   const { bands } = usePrefs.getState()
-  const scales: Scale[] = []
-  if (lens === 'both' || lens === 'voltage' || lens === 'drop')
-    scales.push({ stops: palette.voltage, ends: bands.voltage.map((v) => `${fixed(v, 2)} p.u.`) })
-  if (lens === 'both' || lens === 'loading')
-    scales.push({ stops: palette.loading, ends: bands.loading.map((v) => `${fixed(v, 0)} %`) })
-  return scales
+  return lensQuantities(lens, result).flatMap((q) => {
+    const band = bandOf(q, bands)
+    const unit = q.unit ?? q.short
+    return band.length
+      ? [
+          {
+            stops: stopsOf(palette, q.scale),
+            ends: band.map((v) => `${fixed(v, q.unit === 'p.u.' ? 2 : 0)} ${unit}`),
+          },
+        ]
+      : []
+  })
 }
 
 /** The whole sheet as SVG text. */
@@ -98,7 +105,7 @@ export async function makeSvg(wish: Wish, fonts: boolean): Promise<string> {
       <ThemeProvider theme={wish.palette}>
         <SheetPicture
           {...{ shapes, paint, labels, view, width, height, backdrop, title, style }}
-          surface={prefs.heat ? surfaceOf(scene, view, width, height, wish.palette) : null}
+          surface={prefs.heat ? surfaceIn(scene, view, width, height, wish.palette) : null}
           scales={scalesOf(wish.palette)}
         />
       </ThemeProvider>,
@@ -109,7 +116,7 @@ export async function makeSvg(wish: Wish, fonts: boolean): Promise<string> {
   return svg
 }
 
-function surfaceOf(
+function surfaceIn(
   scene: Parameters<typeof spotsOf>[0],
   view: Parameters<typeof spotsOf>[3],
   width: number,
@@ -117,15 +124,9 @@ function surfaceOf(
   palette: Palette,
 ): string {
   const { lens, result } = useBench.getState()
-  const quantity = lens === 'loading' ? 'loading' : 'voltage'
   const canvas = document.createElement('canvas')
-  paintSurface(
-    canvas,
-    spread(spotsOf(scene, result, quantity, view), width, height),
-    quantity,
-    palette,
-    usePrefs.getState().bands,
-  )
+  const { quantity, hue } = surfaceOf(lens, result, palette, usePrefs.getState().bands)
+  paintSurface(canvas, spread(spotsOf(scene, result, quantity, view), width, height), hue)
   return canvas.toDataURL('image/png')
 }
 

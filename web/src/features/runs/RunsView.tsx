@@ -1,17 +1,16 @@
 /** Kept runs: named, noted, pinned, looked at; and a table of what has changed between two of them. */
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useMemo, useState } from 'react'
 import styled from 'styled-components'
 import { answer, client, messageOf } from '../../api/client'
 import { compareQuery } from '../../api/queries'
 import type { components } from '../../api/schema'
 import { Button, IconButton, Pick, Plain, TextInput } from '../../design/controls'
-import { font } from '../../design/tokens'
-import { usePrefs } from '../../model/prefs'
-import { shown, shownUnit } from '../../model/units'
+import { tableOf } from '../../model/results'
 import { keepRun, lookAt, pinRun, printed } from '../../session/runs'
-import { notify, resultLabel, select, useBench, useLiveToken } from '../../session/store'
+import { notify, resultLabel, useBench, useLiveToken } from '../../session/store'
 import { saveFile } from '../../shelf/save'
+import { PlainGrid } from '../../shelf/tables/ResultGrid'
 
 type Info = components['schemas']['RunInfoOut']
 
@@ -28,14 +27,6 @@ const Row = styled.li`
   .about { color: ${(p) => p.theme.quiet}; font-size: 12px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
   .name { font-weight: 500; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; border: none; background: none; padding: 0; text-align: left; }
   > input[type='checkbox'] { grid-row: 1 / 3; } .about { grid-column: 2; } .acts { display: flex; grid-row: 1 / 3; grid-column: 3; }
-`
-const Scroll = styled.div`
-  overflow: auto; min-height: 0; &:focus-visible { outline-offset: -3px; }
-  table { border-collapse: collapse; font: 400 12.5px ${font.mono}; width: 100%; }
-  th { position: sticky; top: 0; background: ${(p) => p.theme.paper}; font: 400 12px ${font.sans}; color: ${(p) => p.theme.quiet}; }
-  th, td { padding: 3px 12px; text-align: right; border-bottom: 1px solid ${(p) => p.theme.rule}; white-space: nowrap; }
-  th:first-child, td:first-child { text-align: left; }
-  td button { border: none; background: none; padding: 0; color: ${(p) => p.theme.accent}; font: 400 12.5px ${font.sans}; cursor: pointer; min-height: 24px; }
 `
 const None = styled.p`padding: 14px 16px; color: ${(p) => p.theme.quiet};`
 
@@ -208,31 +199,23 @@ function RunRow({ run, pinned, refresh, chosen, choose }: RowProps) {
 
 /** Before, after and change of one quantity, the largest change first. */
 function Compare({ runs }: { runs: readonly Info[] }) {
-  const { project, items, pinned } = useBench()
-  const units = usePrefs((s) => s.units)
+  const { project, pinned } = useBench()
   const [before, setBefore] = useState<string | null>(null)
   const [after, setAfter] = useState('now')
   const [what, setWhat] = useState('')
   const first = before ?? pinned?.run ?? runs[0]?.id ?? null
-  const [table = '', quantity = ''] = what.split(' ')
+  const [tableName = '', quantity = ''] = what.split(' ')
   const token = useLiveToken()
   const address = (id: string | null) => (id === null || id === 'now' ? 'live' : `run-${id}`)
   const { data, error } = useQuery({
-    ...compareQuery(project?.id ?? '', address(first), address(after), token, table, quantity),
+    ...compareQuery(project?.id ?? '', address(first), address(after), token, tableName, quantity),
     enabled: !!project && first !== null,
     placeholderData: (last) => last,
   })
   const now = { id: 'now', label: 'now' }
   const choices = runs.map((r) => ({ id: r.id, label: r.name }))
-  const column = (name: string) => data?.table.columns.find((c) => c.name === name)
-  const values = (name: string) => (column(name)?.values ?? []) as (number | null)[]
-  const ids = (column('id')?.values ?? []) as string[]
-  const about = column('after')
+  const table = useMemo(() => data && tableOf(data.table), [data])
   if (first === null) return <None>Keep two results to lay them side by side.</None>
-  const figure = (v: number | null | undefined, sign = false) => {
-    const said = shown(v, about?.unit, about?.digits, units)
-    return sign && typeof v === 'number' && v > 0 ? `+${said}` : said
-  }
   return (
     <Side>
       <Bar>
@@ -255,7 +238,7 @@ function Compare({ runs }: { runs: readonly Info[] }) {
         )}
         <IconButton
           icon="look"
-          label="On the sheet"
+          label="The difference on the sheet"
           onPress={() => useBench.setState({ lens: 'difference' })}
           isDisabled={!pinned}
         />
@@ -272,34 +255,8 @@ function Compare({ runs }: { runs: readonly Info[] }) {
           Document
         </Plain>
       </Bar>
-      <Scroll tabIndex={0} role="region" aria-label="Comparison">
-        {error && <None role="alert">{messageOf(error)}</None>}
-        <table aria-label="Comparison">
-          <thead>
-            <tr>
-              <th>{data?.table.label}</th>
-              <th>Before {shownUnit(about?.unit, units)}</th>
-              <th>After {shownUnit(about?.unit, units)}</th>
-              <th>Change</th>
-            </tr>
-          </thead>
-          <tbody>
-            {ids.slice(0, 300).map((id, i) => (
-              <tr key={id}>
-                <td>
-                  <button type="button" onClick={() => select(id, { reveal: true })}>
-                    {items.get(id)?.name ?? id}
-                  </button>
-                </td>
-                <td>{figure(values('before')[i])}</td>
-                <td>{figure(values('after')[i])}</td>
-                <td>{figure(values('change')[i], true)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-        {ids.length > 300 && <None>The 300 largest changes of {ids.length}.</None>}
-      </Scroll>
+      {error && <None role="alert">{messageOf(error)}</None>}
+      {table && !error && <PlainGrid key={data?.chosen} table={table} />}
     </Side>
   )
 }

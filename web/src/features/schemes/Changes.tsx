@@ -258,8 +258,7 @@ function Effect({ scheme, schemes }: { scheme: Item; schemes: readonly Item[] })
   if (!data?.before.converged || !data.after.converged) return <span />
   const of = (name: string) => (data.summary.columns.find((c) => c.name === name)?.values ?? []) as unknown[]
   const [before, after] = [of('before'), of('after')] as (number | null)[][]
-  const ids = of('id') as string[]
-  const rows = SHOWN.flatMap(([id, label]) => (ids.includes(id) ? [{ label, i: ids.indexOf(id) }] : []))
+  const rows = (of('short') as string[]).flatMap((label, i) => (label ? [{ label, i }] : []))
   return (
     <Strip aria-label={`Without and with ${scheme.name}`} data-testid="scheme-effect" tabIndex={0}>
       {rows.map(({ label, i }) => (
@@ -275,17 +274,6 @@ function Effect({ scheme, schemes }: { scheme: Item; schemes: readonly Item[] })
     </Strip>
   )
 }
-
-/** In this order, the shortest words for each. */
-const SHOWN: readonly (readonly [string, string])[] = [
-  ['breaches', 'Breaches'],
-  ['overloaded', 'Overloaded'],
-  ['lowest_voltage_pu', 'Lowest'],
-  ['highest_voltage_pu', 'Highest'],
-  ['highest_neutral_v', 'N to earth'],
-  ['highest_unbalance_pct', 'Unbalance'],
-  ['active_loss_mw', 'Losses'],
-]
 
 /** Changes that make sense only together stand as one line: the first of their group. */
 const isFollower = (entries: readonly Entry[], row: number) => {

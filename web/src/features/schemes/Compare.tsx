@@ -1,16 +1,17 @@
 /** Two combinations of schemes and conditions side by side: totals, data, results, findings, and as a two-sided diagram. */
 import { useState } from 'react'
+import { DialogTrigger } from 'react-aria-components'
 import styled from 'styled-components'
 import { messageOf } from '../../api/client'
 import type { components } from '../../api/schema'
-import { Pick, Plain } from '../../design/controls'
+import { Pick, Plain, Popover } from '../../design/controls'
 import { fixed } from '../../design/format'
 import { Mark } from '../../design/Icon'
 import { font } from '../../design/tokens'
 import { tableOf } from '../../model/results'
 import { printed } from '../../session/runs'
 import { schemesOf } from '../../session/schemes'
-import { select, useBench, useCondition } from '../../session/store'
+import { useBench, useCondition } from '../../session/store'
 import { saveFile } from '../../shelf/save'
 import { PlainGrid } from '../../shelf/tables/ResultGrid'
 import { TwoSides } from './TwoSides'
@@ -33,6 +34,7 @@ const Scroll = styled.div`
   th:first-child, td:first-child { text-align: left; font-family: ${font.sans}; } td.word { text-align: left; font-family: ${font.sans}; }
   td button, th button { border: none; background: none; padding: 0; color: ${(p) => p.theme.accent}; font: 400 12.5px ${font.sans}; cursor: pointer; min-height: 24px; }
 `
+const Choices = styled.div`display: grid; gap: 2px; padding: 10px 14px; max-height: 320px; overflow-y: auto; label { display: flex; gap: 7px; align-items: center; min-height: 24px; }`
 const None = styled.p`padding: 14px 16px; color: ${(p) => p.theme.quiet}; max-width: 560px;`
 const Finds = styled.ul`list-style: none; margin: 0; padding: 4px 12px; li { display: flex; gap: 8px; align-items: baseline; padding: 2px 0; } h3 { font-size: 12px; font-weight: 500; color: ${(p) => p.theme.quiet}; }`
 
@@ -40,10 +42,6 @@ const VIEWS = [
   ['totals', 'Totals'],
   ['diagram', 'Diagram'],
   ['data', 'Data'],
-  ['buses:voltage_pu', 'Voltage'],
-  ['branches:loading_pct', 'Loading'],
-  ['branches:neutral_current_a', 'Neutral current'],
-  ['buses:unbalance_pct', 'Unbalance'],
   ['findings', 'Findings'],
 ] as const
 
@@ -79,6 +77,10 @@ export function CompareView() {
     const next = list.includes(id) ? list.filter((s) => s !== id) : [...list, id]
     setSides(side === 'before' ? { ...sides, before: next } : { ...sides, after: next })
   }
+  const said = (chosen: readonly string[]) => {
+    const names = schemes.filter((s) => chosen.includes(s.id)).map((s) => s.name)
+    return names.length > 2 ? `${names.length} schemes` : names.join(' + ') || 'present network'
+  }
   const side = (which: 'before' | 'after') => (
     <>
       <Pick
@@ -87,20 +89,28 @@ export function CompareView() {
         choices={choices}
         onChange={(id) => setConditions({ ...conditions, [which]: id })}
       />
-      {schemes.map((s) => (
-        <label key={s.id}>
-          <input
-            type="checkbox"
-            aria-label={`${s.name} ${which}`}
-            checked={body[which].schemes.includes(s.id)}
-            onChange={() => flip(which, s.id)}
-          />
-          {s.name}
-        </label>
-      ))}
+      <DialogTrigger>
+        <Plain aria-label={`${said(body[which].schemes)}, schemes ${which}`}>{said(body[which].schemes)}</Plain>
+        <Popover placement="bottom start">
+          <Choices role="group" aria-label={`Schemes ${which}`}>
+            {schemes.map((s) => (
+              <label key={s.id}>
+                <input
+                  type="checkbox"
+                  aria-label={`${s.name} ${which}`}
+                  checked={body[which].schemes.includes(s.id)}
+                  onChange={() => flip(which, s.id)}
+                />
+                {s.name}
+              </label>
+            ))}
+            {schemes.length === 0 && 'There is no scheme yet.'}
+          </Choices>
+        </Popover>
+      </DialogTrigger>
     </>
   )
-  const shown = VIEWS.filter(([id]) => !id.includes(':') || data?.results[id])
+  const quantities = Object.entries(data?.results ?? {}).map(([id, t]) => ({ id, label: t.label }))
   return (
     <Frame>
       <Bar>
@@ -109,11 +119,19 @@ export function CompareView() {
         {side('after')}
       </Bar>
       <Bar role="toolbar" aria-label="Comparison">
-        {shown.map(([id, label]) => (
+        {VIEWS.map(([id, label]) => (
           <Plain key={id} aria-pressed={view === id} onPress={() => setView(id)}>
             {label}
           </Plain>
         ))}
+        <Pick
+          label="Quantity"
+          hideLabel
+          placeholder="a quantity"
+          value={quantities.some((q) => q.id === view) ? view : null}
+          choices={quantities}
+          onChange={setView}
+        />
         <Plain
           aria-label="Document of the comparison"
           onPress={() => void printed('Comparison', [{ cases: { ...body, pictures: false } }], saveFile)}
@@ -145,7 +163,12 @@ function Shown({ data, view }: { data: Cases; view: string }) {
   if (view === 'totals') return <Totals table={data.summary} />
   if (view === 'diagram')
     return <TwoSides before={data.before} after={data.after} changed={column(data.data, 'id') as string[]} />
-  if (view === 'data') return <Data table={data.data} />
+  if (view === 'data')
+    return data.data.columns[0]?.values?.length ? (
+      <PlainGrid table={tableOf(data.data)} />
+    ) : (
+      <None>Both sides have the same data.</None>
+    )
   if (view === 'findings') return <FindingsChange gained={data.findings_gained} lost={data.findings_lost} />
   const table = data.results[view]
   return table ? <PlainGrid table={tableOf(table)} /> : <None>Not known on both sides.</None>
@@ -181,41 +204,6 @@ function Totals({ table }: { table: Table }) {
               {(change![i] ?? 0) > 0 ? '+' : ''}
               {fixed(change![i], digits[i] ?? 2)}
             </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  )
-}
-
-function Data({ table }: { table: Table }) {
-  const items = useBench((s) => s.items)
-  const ids = column(table, 'id') as string[]
-  if (!ids.length) return <None>Both sides have the same data.</None>
-  const [name, field, before, after] = ['name', 'field', 'before', 'after'].map(
-    (n) => column(table, n) as string[],
-  )
-  return (
-    <table aria-label="Changed data">
-      <thead>
-        <tr>
-          <th>Element</th>
-          <th style={{ textAlign: 'left' }}>Field</th>
-          <th style={{ textAlign: 'left' }}>Before</th>
-          <th style={{ textAlign: 'left' }}>After</th>
-        </tr>
-      </thead>
-      <tbody>
-        {ids.map((id, i) => (
-          <tr key={`${id} ${field![i]}`}>
-            <td>
-              <button type="button" onClick={() => items.has(id) && select(id, { reveal: true })}>
-                {name![i]}
-              </button>
-            </td>
-            <td className="word">{field![i]}</td>
-            <td className="word">{before![i]}</td>
-            <td className="word">{after![i]}</td>
           </tr>
         ))}
       </tbody>

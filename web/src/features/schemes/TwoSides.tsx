@@ -69,8 +69,17 @@ export function TwoSides({
   )
 }
 
+/** The most telling totals in few words. */
 const summary = (result: Result) =>
-  `lowest ${fixed(result.summary.lowest_voltage_pu, 3)} p.u. · losses ${fixed(result.summary.active_loss_mw, 3)} MW · ${result.findings.filter((f) => f.severity === 'breach').length} breaches`
+  (result.totals ?? [])
+    .flatMap((t) => {
+      const value = result.summary[t.name]
+      return t.short && typeof value === 'number'
+        ? [`${t.short.toLowerCase()} ${fixed(value, t.digits ?? 2)} ${t.unit ?? ''}`.trim()]
+        : []
+    })
+    .concat(`${result.findings.filter((f) => f.severity === 'breach').length} breaches`)
+    .join(' · ')
 
 interface Extent {
   readonly x: number

@@ -7,29 +7,6 @@ import { useBench } from '../../session/store'
 import { Bar, Frame } from './Bar'
 import { DataTable } from './DataTable'
 
-/** Kinds that are no equipment but worth a table. */
-const LISTED = new Set([
-  'line_geometry',
-  'line_matrix',
-  'current_transformer',
-  'relay',
-  'own_type',
-  'condition',
-  'voltage_limits',
-  'interface',
-  'outage',
-  'outage_rule',
-  'common_failure',
-  'interruption_cost',
-  'growth',
-  'plan',
-  'harmonic_levels',
-  'current_limits',
-  'area',
-  'substation',
-  'acknowledgement',
-])
-
 export function DataTables() {
   const items = useBench((s) => s.items)
   const kinds = useQuery(vocabularyQuery).data?.kinds ?? []
@@ -39,7 +16,7 @@ export function DataTables() {
     return found
   }, [items])
   const [name, setName] = useKept('data table', 'bus')
-  const data = kinds.filter((k) => (k.element || LISTED.has(k.kind)) && count.get(k.kind))
+  const data = kinds.filter((k) => k.listed && count.get(k.kind))
   const kind = data.find((k) => k.kind === name) ?? data[0]
   return (
     <Frame>

@@ -406,7 +406,7 @@ function Body(props: {
                   <Cell key={c.name} role="gridcell" $number={isNumber(c)} style={{ width: width(c) }}>
                     {isNumber(c)
                       ? shown(c.values[line.row] as number | null, c.unit, c.digits, units)
-                      : words(items, c, c.values[line.row])}
+                      : cellOf(items, c, c.values[line.row], id)}
                   </Cell>
                 ))}
               </Row>
@@ -418,6 +418,28 @@ function Body(props: {
     </Scroll>
   )
 }
+
+/** A word; the name of another element than the row is about leads to it. */
+function cellOf(items: Items, column: FullColumn, value: unknown, row: string) {
+  const said = words(items, column, value)
+  if (typeof value !== 'string' || value === row || !items.has(value) || column.name === 'name') return said
+  return (
+    <Leads
+      type="button"
+      onClick={(e) => {
+        e.stopPropagation()
+        select(value, { reveal: true })
+      }}
+    >
+      {said}
+    </Leads>
+  )
+}
+
+const Leads = styled.button`
+  border: none; background: none; padding: 0; font: inherit; color: ${(p) => p.theme.accent}; cursor: pointer; min-height: 24px;
+  max-width: 100%; overflow: hidden; text-overflow: ellipsis; white-space: nowrap;
+`
 
 function GroupRow(props: {
   line: { readonly group: string; readonly rows: readonly number[] }

@@ -10,6 +10,8 @@ import { Mark } from '../../design/Icon'
 import { font } from '../../design/tokens'
 import { busesOf, type Item, type Items, text } from '../../model/items'
 import { usePrefs } from '../../model/prefs'
+import { labelled } from '../../model/quantities'
+import type { Result } from '../../model/results'
 import { withUnit } from '../../model/units'
 import { freeName } from '../../session/create'
 import { changeOrTell } from '../../session/edits'
@@ -96,23 +98,18 @@ const GROUPS = [
   { id: 'area', label: 'by area' },
 ]
 
-const WORDS: Readonly<Record<string, string>> = {
-  voltage_pu: 'Voltage',
-  loading_pct: 'Loading',
-  neutral_loading_pct: 'Neutral loading',
-  neutral_voltage_v: 'Neutral to earth',
-  unbalance_pct: 'Unbalance',
-  negative_voltage_pct: 'Negative sequence',
-  zero_voltage_pct: 'Zero sequence',
-}
-
-function linesOf(findings: readonly Finding[], grouping: Grouping, items: Items): Line[] {
+function linesOf(
+  findings: readonly Finding[],
+  grouping: Grouping,
+  items: Items,
+  result: Result | null,
+): Line[] {
   if (grouping === 'none') return findings.map((finding) => ({ finding }))
   const of = (f: Finding) => {
-    if (grouping === 'kind')
-      return WORDS[f.quantity]
-        ? `${WORDS[f.quantity]} ${f.direction === 'below' ? 'too low' : 'too high'}`
-        : 'Model'
+    if (grouping === 'kind') {
+      const word = f.limit_name === 'Model' ? undefined : labelled(result, f.quantity)
+      return word ? `${word} ${f.direction === 'below' ? 'too low' : 'too high'}` : 'Model'
+    }
     const item = items.get(f.element)
     const bus = item?.kind === 'bus' ? item : items.get(item ? (busesOf(item)[0] ?? '') : '')
     return items.get(text(bus, 'area'))?.name ?? 'no area'
@@ -134,12 +131,12 @@ export function Findings() {
   const [hideSeen, setHideSeen] = useState(false)
   const seen = useMemo(() => seenOf(items, findings), [items, findings])
   const shown = hideSeen ? findings.filter((f) => !seen.has(keyOf(f))) : findings
-  const lines = useMemo(() => linesOf(shown, grouping, items), [shown, grouping, items])
+  const lines = useMemo(() => linesOf(shown, grouping, items, result), [shown, grouping, items, result])
   if (!findings.length) {
     if (failed || !result) return <None>No result to judge.</None>
     return <None>Every voltage and loading is within its limits, and the model has no gaps.</None>
   }
-  const chosen = findings.find((f) => f.element === selected && WORDS[f.quantity])
+  const chosen = findings.find((f) => f.element === selected && f.limit_name !== 'Model')
   return (
     <Frame>
       <Left>

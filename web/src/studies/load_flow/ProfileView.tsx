@@ -19,7 +19,7 @@ import {
   overlaySeries,
   pathTo,
   perUnit,
-  QUANTITIES,
+  profiled,
   type Quantity,
   series,
   strands,
@@ -51,7 +51,7 @@ const None = styled.p`padding: 16px; color: ${(p) => p.theme.quiet};`
 export function ProfileView() {
   const { project, revision, wiring, items, selected, result, pinned } = useBench()
   const [start, setStart] = useState<string | null>(null)
-  const [shown, setShown] = useState<readonly string[]>(['voltage'])
+  const [shown, setShown] = useState<readonly string[]>([])
   const [unit, setUnit] = useState<LengthUnit>(LENGTHS[0]!)
   const { data: feeders } = useQuery({
     ...feedersQuery(project?.id ?? '', wiring),
@@ -71,11 +71,14 @@ export function ProfileView() {
   const reached = selected && items.get(selected)?.kind === 'bus' ? selected : null
   const tree = useMemo(() => whole && (alone ? pathTo(whole, reached) : whole), [whole, alone, reached])
   const { units, way } = usePrefs()
-  const quantities = QUANTITIES.filter((q) => shown.includes(q.id) && (!q.phased || hasPhases(result))).map(
-    (q) => inUnits(q, units),
-  )
-  const flip = (id: string) =>
-    setShown(shown.includes(id) ? shown.filter((s) => s !== id || shown.length === 1) : [...shown, id])
+  const known = profiled(result)
+  const chosen = known.filter((q) => shown.includes(q.id))
+  const drawn = chosen.length ? chosen : known.slice(0, 1)
+  const quantities = drawn.map((q) => inUnits(q, units))
+  const flip = (id: string) => {
+    const now = drawn.map((q) => q.id)
+    setShown(now.includes(id) ? now.filter((s) => s !== id || now.length === 1) : [...now, id])
+  }
   const svg = useRef<SVGSVGElement>(null)
   const choices = (feeders?.feeders ?? []).map((f) => ({ id: f.id, label: f.name }))
   const bus = selected && items.get(selected)?.kind === 'bus' ? selected : null
@@ -92,8 +95,13 @@ export function ProfileView() {
     <Frame>
       <Bar role="toolbar" aria-label="Profile">
         <Pick label="Feeder" hideLabel value={from} choices={[...own, ...choices]} onChange={setStart} />
-        {QUANTITIES.filter((q) => !q.phased || hasPhases(result)).map((q) => (
-          <button type="button" key={q.id} aria-pressed={shown.includes(q.id)} onClick={() => flip(q.id)}>
+        {known.map((q) => (
+          <button
+            type="button"
+            key={q.id}
+            aria-pressed={drawn.some((d) => d.id === q.id)}
+            onClick={() => flip(q.id)}
+          >
             {q.label}
           </button>
         ))}
@@ -323,18 +331,17 @@ function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotPro
   const theme = useTheme()
   const { result, pinned, items } = useBench()
   const names = usePrefs((p) => p.phaseNames)
-  const way = usePrefs((p) => p.way)
-  const drawn = strands(quantity, result, way, perUnit(quantity)).map((s) => ({
+  const drawn = strands(quantity, result, perUnit(quantity)).map((s) => ({
     name: s.name,
     now: series(tree, s.quantity, result),
     was: pinned ? series(tree, s.quantity, pinned.result) : [],
   }))
-  const limits =
-    quantity.id === 'voltage'
-      ? limitsAt(items, tree.bus[0] ?? '').map((l) => l * perUnit(quantity))
-      : quantity.id === 'loading'
-        ? [100]
-        : []
+  const volts = quantity.declared?.scale === 'voltage'
+  const limits = volts
+    ? limitsAt(items, tree.bus[0] ?? '').map((l) => l * perUnit(quantity))
+    : quantity.declared?.scale === 'loading'
+      ? [100]
+      : []
   const others = overlays.map((o) => ({
     label: o.label,
     values: overlaySeries(tree, quantity, o),
@@ -345,7 +352,7 @@ function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotPro
     ...limits,
   ].filter((v): v is number => v !== undefined && Number.isFinite(v))
   if (!known.length) return null
-  const low = quantity.of === 'bus' && quantity.id === 'voltage' ? Math.min(...known) : Math.min(0, ...known)
+  const low = volts ? Math.min(...known) : Math.min(0, ...known)
   const y = scaleLinear()
     .domain([low, Math.max(...known, low + 1e-6)])
     .nice()
@@ -358,7 +365,7 @@ function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotPro
         <g key={t}>
           <path d={`M${LEFT} ${y(t)}H${width - RIGHT}`} stroke={theme.rule} strokeWidth={0.7} />
           <text x={LEFT - 6} y={y(t) + 4} textAnchor="end" fill={theme.quiet}>
-            {fixed(t, quantity.id === 'voltage' ? (perUnit(quantity) > 1 ? 1 : 3) : t < 1 && t > 0 ? 2 : 0)}
+            {fixed(t, volts ? (perUnit(quantity) > 1 ? 1 : 3) : t < 1 && t > 0 ? 2 : 0)}
           </text>
         </g>
       ))}
@@ -483,7 +490,7 @@ function Detail(props: {
 }) {
   const { tree, row, quantities, unit, x, width } = props
   const { items, result, pinned } = useBench()
-  const { way, phaseNames: names } = usePrefs()
+  const names = usePrefs((p) => p.phaseNames)
   const bus = tree.bus[row]!
   const flip = x > width - 220
   return (
@@ -493,7 +500,7 @@ function Detail(props: {
         {fixed(tree.km[row]! * unit.perKm, unit.id === 'km' ? 2 : 0)} {unit.id}
       </div>
       {quantities
-        .flatMap((whole) => strands(whole, result, way, perUnit(whole)))
+        .flatMap((whole) => strands(whole, result, perUnit(whole)))
         .map(({ name, quantity: q }) => {
           const v = series(tree, q, result)[row]
           const p = pinned ? series(tree, q, pinned.result)[row] : undefined

@@ -22,6 +22,7 @@ class Profile(Item):
     """Figures of equal steps of time by which demand or generation changes."""
 
     label, plural = "Profile", "Profiles"
+    listed = False
 
     kind: Literal["profile"] = "profile"
     scales: Literal["demand", "class", "area", "energy", "element"] = choice(

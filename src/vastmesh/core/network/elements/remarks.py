@@ -27,6 +27,7 @@ class Backdrop(Item):
     """A map behind the network: coastline, roads and settlements as GeoJSON, kept in the project."""
 
     label, plural = "Map backdrop", "Map backdrops"
+    listed = removable = False
 
     kind: Literal["backdrop"] = "backdrop"
     file: Attachment | None = choice("File", "GeoJSON with WGS 84 coordinates", default=None)

@@ -18,6 +18,7 @@ class Condition(Item):
     """How the network is loaded and switched at one moment."""
 
     label, plural = "Condition", "Conditions"
+    removable = False
 
     kind: Literal["condition"] = "condition"
     demand_factor: float = quantity(
@@ -77,6 +78,7 @@ class Settings(Item):
     """What holds for the whole network."""
 
     label, plural = "Settings", "Settings"
+    listed = removable = False
 
     kind: Literal["settings"] = "settings"
     frequency_hz: float = quantity("Frequency", "Nominal frequency", unit="Hz", default=50.0, ge=10, le=100)

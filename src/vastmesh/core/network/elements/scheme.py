@@ -28,6 +28,7 @@ class Scheme(Item):
     """A named, ordered set of changes on top of the present network, which it never overwrites."""
 
     label, plural = "Scheme", "Schemes"
+    listed = removable = False
 
     kind: Literal["scheme"] = "scheme"
     state: Literal["idea", "proposed", "approved"] = choice("State", "How far it has come", default="idea")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -12,6 +12,7 @@ from ...network import Condition, Layered, Network, Scheme, layered, specs
 from .. import Column, Finding, Result, Table
 from .._comparison import compare_tables
 from ._as_set import live_for
+from ._quantities import STATE_TOTALS
 from ._result import LoadFlowResult
 
 
@@ -82,18 +83,6 @@ class CaseComparison:
     lost: list[Finding]
 
 
-_TOTALS = {
-    "active_loss_mw": ("Losses", "MW", 4), "lowest_voltage_pu": ("Lowest voltage", "p.u.", 4),
-    "highest_voltage_pu": ("Highest voltage", "p.u.", 4), "worst_loading_pct": ("Highest loading", "%", 1),
-    "worst_neutral_pct": ("Highest loading of a neutral", "%", 1), "overloaded": ("Overloaded", None, 0),
-    "highest_neutral_v": ("Highest neutral to earth", "V", 2), "highest_unbalance_pct": ("Highest unbalance", "%", 2),
-    "breaches": ("Breaches", None, 0), "watches": ("To be watched", None, 0), "demand_mw": ("Demand", "MW", 3),
-    "generation_mw": ("Generation", "MW", 3), "cost_k": ("Cost", "k", 1),
-}  # fmt: skip
-_SHOWN = (("buses", "voltage_pu"), ("buses", "neutral_voltage_v"), ("buses", "unbalance_pct"), ("branches", "loading_pct"),
-          ("branches", "neutral_current_a"), ("branches", "active_loss_mw"))  # fmt: skip
-
-
 def compare_cases(
     base: Network, before: Case, after: Case, solved: tuple[Result, Result] | None = None
 ) -> CaseComparison:  # fmt: skip
@@ -101,11 +90,14 @@ def compare_cases(
     for a name that is not there."""
     a, b = (solved_case(base, c, solved[n] if solved else None) for n, c in enumerate((before, after)))
     had, has = ({(f.element, f.quantity, f.severity, f.direction): f for f in s.result.findings} for s in (a, b))
-    results = {}
-    for table, quantity in _SHOWN:
-        pair = a.result.tables.get(table), b.result.tables.get(table)
-        if all(t is not None and any(c.name == quantity for c in t.columns) for t in pair):
-            results[f"{table}:{quantity}"] = compare_tables(*pair, quantity).table
+    known = {(q.table, q.name) for q in a.result.quantities}
+    both = [q for q in b.result.quantities if q.along and (q.table, q.name) in known]
+    results = {
+        f"{q.table}:{q.name}": replace(
+            compare_tables(a.result.tables[q.table], b.result.tables[q.table], q.name).table, label=q.label
+        )
+        for q in both
+    }
     return CaseComparison(
         a, b, changed_data(a.network, b.network), _summary(a, b), results,
         [f for k, f in has.items() if k not in had], [f for k, f in had.items() if k not in has],
@@ -165,11 +157,12 @@ def totals(case: SolvedCase) -> dict[str, float | None]:
 
 def _summary(a: SolvedCase, b: SolvedCase) -> Table:
     x, y = totals(a), totals(b)
-    names = [n for n in _TOTALS if x.get(n) is not None or y.get(n) is not None]
-    before, after = [x.get(n) for n in names], [y.get(n) for n in names]
+    shown = [t for t in STATE_TOTALS if x.get(t.name) is not None or y.get(t.name) is not None]
+    before, after = [x.get(t.name) for t in shown], [y.get(t.name) for t in shown]
     change = [q - p if p is not None and q is not None else None for p, q in zip(before, after, strict=True)]
     return Table("summary", "Totals", [
-        Column("id", "Id", names), Column("label", "Quantity", [_TOTALS[n][0] for n in names]),
-        Column("unit", "Unit", [_TOTALS[n][1] or "" for n in names]), Column("digits", "Digits", [_TOTALS[n][2] for n in names]),
+        Column("id", "Id", [t.name for t in shown]), Column("label", "Quantity", [t.label for t in shown]),
+        Column("short", "In short", [t.short for t in shown]), Column("unit", "Unit", [t.unit or "" for t in shown]),
+        Column("digits", "Digits", [t.digits for t in shown]),
         Column("before", a.title, before), Column("after", b.title, after), Column("change", "Change", change),
     ])  # fmt: skip

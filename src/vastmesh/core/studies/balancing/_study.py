@@ -12,7 +12,7 @@ from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
 from ...flow.phases import UnbalancedOptions
 from ...network import Condition, Element, Network, SchemeChange, Trace, Unit, Update, turned_values, units
-from ...results import Account, Column, Result, Table
+from ...results import Account, Column, Result, Table, Total
 from ..base import Answer, Inputs, Missing, Progress, Split, StopRequested
 from ._methods import METHODS, SMALL, Search, count_allowed
 from ._model import Assignment, Feeder
@@ -274,7 +274,16 @@ def _result(
     summary = {"moves": float(len(moved)), "movable": float(len(movable)), "score": now, "bound": search.bound, "gap_pct": gap,
                "exact_evaluations": float(search.exact), "linear_evaluations": float(search.linear), "took_s": took_s,
                "stopped": float(stopped)}  # fmt: skip
-    return Result(account, {"moves": moves, "objectives": objectives}, summary, [], statement, changes)
+    return Result(
+        account, {"moves": moves, "objectives": objectives}, summary, [], statement, changes, totals=list(_TOTALS)
+    )
+
+
+_TOTALS = (
+    Total("moves", "Elements moved", None, 0), Total("movable", "That could move", None, 0),
+    Total("score", "Score of 100", None, 2),
+    Total("bound", "No answer scores below", None, 2), Total("gap_pct", "Gap", "%", 2),
+)  # fmt: skip
 
 
 def _counted(n: int) -> str:

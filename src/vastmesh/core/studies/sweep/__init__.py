@@ -15,5 +15,6 @@ register(
         options=SweepOptions,
         run=SPLIT.run,
         split=SPLIT,
+        desk="decide",
     )
 )

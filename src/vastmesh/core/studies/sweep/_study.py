@@ -5,18 +5,21 @@ from dataclasses import dataclass
 from typing import Annotated, Any, Literal, Self
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, model_validator
 
 from ...electrical.arrays import Floats
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
-from ...network import Condition, Network
+from ...network import Condition, Network, fields
 from ...results import Account, Axis, Column, Figure, Result, Series, Table
-from ...results.state import LoadFlowResult, solver_for
+from ...results.state import STATE_TOTALS, LoadFlowResult, solver_for
 from ..base import Answer, Inputs, Missing, Progress, Split
 
 MOST_POINTS = 400
 _SIDE_BY_SIDE = 60  # points whose voltages and loadings are kept element by element
+
+
+_FACTORS = {"quantity": ("demand_factor", "generation_factor")}
 
 
 class SweepOptions(BaseModel):
@@ -24,20 +27,26 @@ class SweepOptions(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    quantity: Annotated[
-        Literal["demand_factor", "generation_factor", "conditions"],
-        Field(description="What is swept: the demand or the generation of the condition in use, or a list of conditions"),
-    ] = "demand_factor"  # fmt: skip
-    start: Annotated[float, Field(ge=0, le=10, description="First factor")] = 0.3
-    stop: Annotated[float, Field(ge=0, le=10, description="Last factor")] = 1.4
-    steps: Annotated[int, Field(ge=2, le=MOST_POINTS // 2, description="How many points from first to last")] = 12
+    quantity: Literal["demand_factor", "generation_factor", "conditions"] = fields.choice(
+        "Sweep", "What is swept: the demand or the generation of the condition in use, or a list of conditions",
+        default="demand_factor",
+    )  # fmt: skip
+    start: float = fields.quantity(
+        "From", "First factor", unit="1", shown_as=("%", 100), default=0.3, ge=0, le=10, when=_FACTORS
+    )
+    stop: float = fields.quantity(
+        "To", "Last factor", unit="1", shown_as=("%", 100), default=1.4, ge=0, le=10, when=_FACTORS
+    )
+    steps: int = fields.quantity("Points", "How many points from first to last", unit="1", default=12, ge=2, le=MOST_POINTS // 2,
+                          when=_FACTORS)  # fmt: skip
     conditions: Annotated[
-        tuple[str, ...], Field(max_length=MOST_POINTS // 2, description="Conditions by id; all of them when empty")
-    ] = ()
-    automatic: Annotated[
-        Literal["as_set", "on", "off", "both"],
-        Field(description="Automatic taps, steps and curves: as the settings say, on, off, or each point with both"),
-    ] = "both"  # fmt: skip
+        tuple[str, ...], fields.references("Conditions", "Which ones; all of them when none is named", to="condition",
+                                    most=MOST_POINTS // 2, when={"quantity": ("conditions",)}),
+    ] = ()  # fmt: skip
+    automatic: Literal["as_set", "on", "off", "both"] = fields.choice(
+        "Automatic control", "Automatic taps, steps and curves: as the settings say, on, off, or each point with both",
+        default="both",
+    )  # fmt: skip
 
     @model_validator(mode="after")
     def _range(self) -> Self:
@@ -237,9 +246,6 @@ def _plotted(point: _Point, name: str) -> float | None:
 
 
 def _points_table(points: list[_Point]) -> Table:
-    def of(name: str) -> list[float | None]:
-        return [p.summary.get(name) for p in points]
-
     return Table(
         "points", "Points",
         [
@@ -248,27 +254,26 @@ def _points_table(points: list[_Point]) -> Table:
             Column("factor", "Factor", [None if p.factor is None else 100 * p.factor for p in points], "%", 1),
             Column("automatic", "Automatic control", [p.automatic for p in points]),
             Column("state", "Ended", [p.ending.value for p in points]),
-            Column("demand_mw", "Demand", of("demand_mw"), "MW", 3),
-            Column("generation_mw", "Generation", of("generation_mw"), "MW", 3),
-            Column("active_loss_mw", "Losses", of("active_loss_mw"), "MW", 4),
-            Column("loss_pct", "Losses", of("loss_pct"), "%", 2),
-            Column("lowest_voltage_pu", "Lowest voltage", of("lowest_voltage_pu"), "p.u.", 4),
-            Column("lowest_voltage_at", "at", [p.lowest_at for p in points]),
-            Column("highest_voltage_pu", "Highest voltage", of("highest_voltage_pu"), "p.u.", 4),
-            Column("highest_voltage_at", "at", [p.highest_at for p in points]),
-            Column("highest_loading_pct", "Worst loading", [p.worst[1] for p in points], "%", 1),
-            Column("highest_loading_at", "at", [p.worst[0] for p in points]),
-            *(Column(name, label, of(name), unit, 2) for name, label, unit in _PER_PHASE
-              if any(p.summary.get(name) is not None for p in points)),
+            *_totals(points),
             Column("breaches", "Breaches", [p.breaches for p in points], None, 0),
             Column("taps_moved", "Taps moved", [p.moved for p in points], None, 0),
         ],
     )  # fmt: skip
 
 
-_PER_PHASE = (
-    ("highest_neutral_v", "Highest neutral to earth", "V"), ("highest_unbalance_pct", "Highest unbalance", "%"),
-)  # fmt: skip
+def _totals(points: list[_Point]) -> list[Column]:
+    """Totals of the state at every point; beside an extreme the element it is at."""
+    at = {"lowest_voltage_pu": [p.lowest_at for p in points], "highest_voltage_pu": [p.highest_at for p in points]}
+    found = []
+    for t in STATE_TOTALS:
+        values = [p.summary.get(t.name) for p in points]
+        if not t.overview or all(v is None for v in values):
+            continue
+        found.append(Column(t.name, t.label, values, t.unit, t.digits))
+        if t.name in at:
+            found.append(Column(f"{t.name.removesuffix('_pu')}_at", "at", at[t.name]))
+    worst = Column("highest_loading_pct", "Worst loading", [p.worst[1] for p in points], "%", 1)
+    return [*found, worst, Column("highest_loading_at", "at", [p.worst[0] for p in points])]
 
 
 def _worst(result: LoadFlowResult) -> tuple[str | None, float | None]:

@@ -24,7 +24,7 @@ from ....flow.balanced import (
 )
 from ....network import Condition, Item, Network, Settings
 from ..._rows import Rows, rows_stay
-from .._quantities import state_quantities
+from .._quantities import STATE_TOTALS, state_quantities
 from .._result import LoadFlowResult
 from ._account import account_for
 from ._findings import find, find_in_model
@@ -189,6 +189,7 @@ class LiveLoadFlow:
             summarise(reading),
             limits + found,
             quantities=state_quantities(tables),
+            totals=list(STATE_TOTALS),
             bus_voltage=reading.v,
         )
 

@@ -36,7 +36,7 @@ from ....network import (
     Shunt,
 )
 from ..._rows import rows_stay
-from .._quantities import state_quantities
+from .._quantities import STATE_TOTALS, state_quantities
 from .._result import LoadFlowResult
 from ._account import account_for
 from ._findings import find, find_in_model
@@ -253,6 +253,7 @@ class LiveUnbalanced:
             summarise(self._rows, reading, tables),
             limits + found,
             quantities=state_quantities(tables),
+            totals=list(STATE_TOTALS),
             bus_voltage=reading.bus_sequences[:, 1] / self.arrays.phase_v,
         )
 
