@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -12,7 +13,8 @@ import pytest
 from tests.web.conftest import Js
 from vastmesh.api import _render
 from vastmesh.api._sessions import Solved
-from vastmesh.core.results import Quantity
+from vastmesh.core.network import Trace
+from vastmesh.core.results import Quantity, summarise_groups
 from vastmesh.core.results.state import Case, compare_cases, run_load_flow
 from vastmesh.core.results.state import _quantities as declared
 from vastmesh.reports import Section, document_html
@@ -86,6 +88,19 @@ def test_it_is_held_side_by_side_of_schemes_and_printed(made_up: Quantity, demo_
     values = np.asarray(found.after.result.tables["branches"]["reactive_loss_mvar"], float)
     assert np.nanmax(np.asarray(table["after"], float)) == pytest.approx(np.nanmax(values))
     assert "<h3>Warmth</h3>" in document_html("D", [], [Section("S", _result(found.results))])
+
+
+def test_it_is_summed_by_area(made_up: Quantity, demo_script: dict[str, Any]) -> None:
+    network = demo_script["network"]()
+    result = run_load_flow(network)
+    by_level = summarise_groups(network, result.tables, Trace(network), result.quantities)["by_level"]
+    column = next(c for c in by_level.columns if c.name == "reactive_loss_mvar")
+    whole = np.nansum(np.asarray(result.tables["branches"]["reactive_loss_mvar"], float))
+    assert sum(column.values) == pytest.approx(whole)
+    light = replace(made_up, name="angle_deg", table="buses", label="Angles")
+    summed = summarise_groups(network, result.tables, Trace(network), [light])["by_level"]
+    assert sum(summed["angle_deg"]) == pytest.approx(np.nansum(result.tables["buses"]["angle_deg"]))
+    assert next(c.label for c in summed.columns if c.name == "angle_deg") == "Angles"
 
 
 def _result(tables: dict[str, Any]) -> Any:

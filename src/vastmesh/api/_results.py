@@ -267,7 +267,7 @@ def figure(name: str, at: At) -> Response:
 def summaries(at: At) -> Response:
     _must_be_load_flow(at)
     with at.session.lock:
-        found = summarise_groups(at.network, at.result.tables, at.trace())
+        found = summarise_groups(at.network, at.result.tables, at.trace(), at.result.quantities)
         tables = {n: _render.table(t, with_fixed=True) for n, t in found.items()}
         return _render.Json({"revision": at.revision, "tables": tables})
 

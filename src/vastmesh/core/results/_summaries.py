@@ -8,18 +8,22 @@ import numpy as np
 
 from ..electrical.arrays import Floats, Ints
 from ..network import Area, Bus, Network, Role, Substation, Trace, role_of, roles_of
+from ._quantity import Quantity
 from ._table import Column, Table
 
 
-def summarise_groups(network: Network, tables: Mapping[str, Table], trace: Trace) -> dict[str, Table]:
+def summarise_groups(
+    network: Network, tables: Mapping[str, Table], trace: Trace, quantities: Sequence[Quantity] = ()
+) -> dict[str, Table]:
     """Tables ``by_area``, ``by_substation``, ``by_feeder``, ``by_level``, ``losses_by_kind`` and ``losses_by_level``.
 
     A branch between two groups counts half in each. Import is what a group takes from the others and from nowhere
-    else: demand, shunts and losses less its own generation. Empty where there is no result.
+    else: demand, shunts and losses less its own generation. ``quantities`` of buses and branches that can be summed have a
+    column each. Empty where there is no result.
     """
     if "buses" not in tables:
         return {}
-    parts = _Parts(network, tables)
+    parts = _Parts(network, tables, quantities)
     buses = [network[i] for i in tables["buses"]["id"]]
     feeders = {b: f.id for f in trace.feeders for b in f.buses}
     feeder_names = {f.id: f.name for f in trace.feeders}
@@ -39,7 +43,8 @@ def summarise_groups(network: Network, tables: Mapping[str, Table], trace: Trace
 class _Parts:
     """Columns of a result brought onto the rows of its bus table."""
 
-    def __init__(self, network: Network, tables: Mapping[str, Table]) -> None:
+    def __init__(self, network: Network, tables: Mapping[str, Table], quantities: Sequence[Quantity]) -> None:
+        self.summed = [q for q in quantities if q.sums and q.table in ("buses", "branches")]
         self.buses, self.branches = tables["buses"], tables["branches"]
         row = {b: i for i, b in enumerate(self.buses["id"])}
         self.n = len(row)
@@ -88,9 +93,7 @@ class _Parts:
         high, high_at = _extreme(group, n, v, np.arange(self.n), lowest=False)
         worst, worst_at = self._worst(group, n)
         ids, branch_ids = b["id"], self._branch_ids
-        return Table(
-            name, label,
-            [
+        columns = [
                 Column("id", label, known),
                 Column("name", "Name", [names.get(k, k) for k in known]),
                 Column("buses", "Buses", total(np.ones(self.n)), None, 0),
@@ -107,18 +110,29 @@ class _Parts:
                 Column("lowest_voltage_at", "at", [ids[i] if i >= 0 else None for i in low_at]),
                 Column("highest_voltage_pu", "Highest voltage", high, "p.u.", 4),
                 Column("highest_voltage_at", "at", [ids[i] if i >= 0 else None for i in high_at]),
-            ],
-        )  # fmt: skip
+        ]  # fmt: skip
+        there = {c.name for c in columns}
+        for q in self.summed:
+            if q.name not in there:
+                values = np.nan_to_num(np.asarray((b if q.table == "buses" else self.branches)[q.name], np.float64))
+                sums = total(values) if q.table == "buses" else self._halves(group, n, values)
+                columns.append(Column(q.name, q.label, sums, q.unit, q.digits, q.meaning))
+        return Table(name, label, columns)
 
     @property
     def _branch_ids(self) -> list[str]:
         return [*self.branches["id"], *(self.windings["id"] if self.windings is not None else ())]
 
-    def _losses(self, group: Ints, n: int) -> np.ndarray:
-        found = np.zeros(n, np.complex128)
-        for at, loss in ((self.frm, self.loss / 2), (self.to, self.loss / 2)):
+    def _halves(self, group: Ints, n: int, values: np.ndarray) -> np.ndarray:
+        """Figures of branches, half of each at either end."""
+        found = np.zeros(n, values.dtype)
+        for at in (self.frm, self.to):
             inside = group[at] >= 0
-            np.add.at(found, group[at[inside]], loss[inside])
+            np.add.at(found, group[at[inside]], values[inside] / 2)
+        return found
+
+    def _losses(self, group: Ints, n: int) -> np.ndarray:
+        found = self._halves(group, n, self.loss)
         for side in range(3 if len(self.winding_at) else 0):
             at = self.winding_at[:, side]
             inside = group[at] >= 0
