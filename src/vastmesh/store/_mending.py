@@ -14,8 +14,8 @@ def mended(item: dict[str, Any]) -> dict[str, Any]:
     A vector group whose windings can't have its clock number takes the next one that they can have, and a further phase
     shift that keeps the angle it had. A reference to nothing, once written as an empty text, is blank.
     """
-    empty = [f for f in _references(str(item.get("kind"))) if item.get(f) == ""]
-    if empty:
+    if "" in item.values():
+        empty = [f for f in _references(str(item.get("kind"))) if item.get(f) == ""]
         item = {f: v for f, v in item.items() if f not in empty}
     group = item.get("vector_group")
     if item.get("kind") != "transformer" or not isinstance(group, str):

@@ -18,7 +18,7 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationErr
 
 from ..catalogue import find_type
 from ..errors import FieldProblem, InvalidFields
-from .fields import FieldSpec, Link, Text, choice, place, specs
+from .fields import FieldSpec, FieldType, Link, Text, choice, place, specs
 
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
@@ -227,7 +227,8 @@ def kinds_with(trait: str) -> frozenset[str]:
 @cache
 def reference_fields(cls: type[Item]) -> tuple[str, ...]:
     """Names of the fields that hold the id of another item, or the name of a catalogue type."""
-    return tuple(n for n, s in specs(cls).items() if s.ref or s.catalogue)
+    one = FieldType.REFERENCE
+    return tuple(n for n, s in specs(cls).items() if s.type is one or s.catalogue)
 
 
 @cache
