@@ -367,6 +367,49 @@ def test_redispatch_relieves_what_is_overloaded() -> None:
     assert at(flow, "branches", "a-b", "loading_pct") <= 100.0 + 1e-3
 
 
+def two_plants(*, room_mva: float) -> Network:
+    """A load behind two lines of which one is lost, and two plants beside it that can give more."""
+    plants = [
+        {"kind": "generator", "id": g, "bus": "b", "active_power_mw": 1.0, "rated_mva": 1.0 + room_mva, "energy": "thermal",
+         "reactive_power_mvar": 0.0, "control": "reactive"} for g in ("g", "h")
+    ]  # fmt: skip
+    return network(
+        bus("a", 33.0), bus("b", 33.0), source("a"), line("a", "b", length_km=6, rating_a=105),
+        {**line("a", "b", length_km=6, rating_a=140), "id": "second"}, load("b", 10.0, 1.0), *plants,
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize(("room", "shed"), [(1.5, False), (0.4, True)])
+def test_what_no_single_way_cures_is_cured_by_several_together(room: float, shed: bool) -> None:
+    net = two_plants(room_mva=room)
+    found = run_study("outages", net, limit_set="normal", help="worst", of="lines")
+    ways = [r for r in found.tables["help"].records() if r["outage"].startswith("second")]
+    single = [r for r in ways if r["kind"] == "redispatch"]
+    assert single
+    assert not any(r["cures"] for r in single), "neither plant is enough by itself"
+    best = ways[0]
+    assert best["cures"]
+    assert best["kind"] == ("shedding" if shed else "together")
+    assert best["do"].count(" MW more from ") == 2
+    assert ("shed" in best["do"]) == shed
+    alone = next((r for r in ways if r["kind"] == "shedding" and ";" not in r["do"]), None)
+    if shed:
+        assert alone is not None
+        assert best["moved_mw"] < alone["moved_mw"], "less is shed when the plants give what they can"
+    row = next(r for r in found.tables["outages"].records() if r["name"].startswith("second"))
+    assert row["helped"] == ("cured by shedding" if shed else "cured")
+    assert row["helped_pct"] <= 100.0 + 1e-6
+    options = STUDIES["outages"].options(limit_set="normal", help="worst", of="lines")
+    ready = Ready(Inputs(net), options)
+    loss = next(x for x in ready.losses if x.members == ("second",))
+    helped = help_after(ready, loss, lambda *_: None)[0]
+    twin = net.copy()
+    twin.apply(list(helped.way.changes))
+    flow = run_load_flow(twin, None, lost(net.condition, loss))
+    assert at(flow, "branches", "a-b", "loading_pct") <= 100.0 + 1e-3
+    assert at(flow, "branches", "a-b", "loading_pct") == pytest.approx(helped.worst, abs=0.01)
+
+
 def test_supply_is_brought_back_by_a_tie() -> None:
     net = network(
         bus("a"), bus("b"), bus("c"), source("a"), line("a", "b", rating_a=300), line("a", "c", rating_a=300), bus("t"),

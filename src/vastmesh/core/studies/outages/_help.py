@@ -1,4 +1,5 @@
-"""What helps after an outage: switching, taps, redispatch, and shedding as the last; each tried by the AC load flow."""
+"""What helps after an outage: switching, taps, redispatch, and shedding as the last; each tried by the AC load flow, and one on
+top of the other where none is enough."""
 
 from __future__ import annotations
 
@@ -82,7 +83,8 @@ class Helped:
         return cls(found["number"], way, f[0], f[1], f[2], f[3], int(f[4]), int(f[5]))
 
 
-KINDS = ("switching", "tap", "redispatch", "shedding")
+KINDS = ("switching", "tap", "redispatch", "together", "shedding")
+_TOGETHER = 4  # steps that are done one on top of the other, shedding not counted
 
 
 def lost(condition: Condition, loss: Loss) -> Condition:
@@ -92,32 +94,72 @@ def lost(condition: Condition, loss: Loss) -> Condition:
 
 
 def help_after(ready: Ready, loss: Loss, progress: Progress) -> list[Helped]:
-    """The best ways of each kind, those first that cure."""
+    """The best ways of each kind, those first that cure; and several together, where no single one cures without shedding."""
     condition = lost(ready.inputs.under, loss)
-    network = ready.inputs.network
-    present = Variants(network.under(condition), condition)
-    now = present.measure()
     # Buses that had a supply and are not lost themselves; star points inside elements included.
     gone = {k for k, ident in enumerate(ready.arrays.bus_id) if ident in loss.members}
     most = int(ready.live.sum()) - sum(bool(ready.live[k]) for k in gone)
-    found: list[Helped] = []
-    for ways in _kinds(present, ready.network, now, loss):
-        for way, measured in islice(ways, ready.options.tried):
-            progress(0.5, f"loss of {loss.name}: {way.text}")
-            if measured is None or not _better(measured, now):
-                continue
-            before = (now.worst_pct, now.excess, most - now.fed) if now else (np.nan, np.inf, most)
-            found.append(
-                Helped(
-                    0, way, before[0], measured.worst_pct, before[1], measured.excess, before[2], most - measured.fed
-                )
-            )
+    present = ready.inputs.network.under(condition)
+    now = Variants(present, condition).measure()
+    before = (now.worst_pct, now.excess, most - now.fed) if now else (np.nan, np.inf, most)
+
+    def helped(way: Way, m: Measured) -> Helped:
+        return Helped(0, way, before[0], m.worst_pct, before[1], m.excess, before[2], most - m.fed)
+
+    tried = _tried(ready, present, condition, now, loss, progress)
+    found = [helped(*t) for t in tried]
+    if now is not None and found and not any(h.cures and h.way.kind != "shedding" for h in found):
+        found += [helped(*t) for t in _together(ready, present, condition, now, loss, tried, progress)]
     found.sort(key=lambda h: (h.dead, not h.cures, KINDS.index(h.way.kind), round(h.excess, 9), h.way.mw, h.worst))
     kept: list[Helped] = []
     for h in found:
         if sum(k.way.kind == h.way.kind for k in kept) < _KEPT:
             kept.append(h)
     return kept
+
+
+def _tried(
+    ready: Ready, network: Network, condition: Condition, now: Measured | None, loss: Loss, progress: Progress
+) -> list[tuple[Way, Measured]]:
+    """Ways that leave less broken than it is on a network as it stands."""
+    found = []
+    for ways in _kinds(Variants(network, condition), network, now, loss):
+        for way, measured in islice(ways, ready.options.tried):
+            progress(0.5, f"loss of {loss.name}: {way.text}")
+            if measured is not None and _better(measured, now):
+                found.append((way, measured))
+    return found
+
+
+def _together(
+    ready: Ready, network: Network, condition: Condition, now: Measured, loss: Loss, tried: list[tuple[Way, Measured]],
+    progress: Progress,
+) -> list[tuple[Way, Measured]]:  # fmt: skip
+    """The best that sheds nothing, then the best on top of it and so on; at last what has to be shed even then."""
+    done: list[Way] = []
+    state, found = network, now
+    for _ in range(_TOGETHER):
+        ways = [t for t in tried if t[0].kind != "shedding"]
+        if not ways:
+            break
+        way, found = min(ways, key=lambda t: (-t[1].fed, t[1].excess, KINDS.index(t[0].kind), t[0].mw))
+        done.append(way)
+        state = state.copy()
+        state.apply(list(way.changes))
+        if found.excess < _SAME:
+            break
+        tried = _tried(ready, state, condition, found, loss, progress)
+    if len(done) > 1 and found.excess < _SAME:
+        return [(_joined("together", done), found)]
+    shed = [t for t in tried if t[0].kind == "shedding" and t[1].excess < _SAME] if done else []
+    together = [(_joined("together", done), found)] if len(done) > 1 else []
+    return together + [(_joined("shedding", [*done, way]), m) for way, m in shed[:1]]
+
+
+def _joined(kind: str, ways: list[Way]) -> Way:
+    """Several as one; power counts where it is shed, else where it is moved."""
+    mw = sum(w.mw for w in ways if kind != "shedding" or w.kind == "shedding")
+    return Way(kind, "; ".join(w.text for w in ways), ways[-1].element, tuple(c for w in ways for c in w.changes), mw)
 
 
 def _better(m: Measured, now: Measured | None) -> bool:

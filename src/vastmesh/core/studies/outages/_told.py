@@ -191,8 +191,23 @@ def _outages(ready: Ready, f: Figures, order: Ints, helped: Sequence[Helped]) ->
         ]
     if helped:
         told = [best[i].way.text if i in best else "" for i in at]
-        columns.append(Column("help", "Best help", told))
+        then = [best.get(i) for i in at]
+        columns += [
+            Column("help", "Best help", told),
+            Column("helped_pct", "Loading with it", np.array([h.worst if h else np.nan for h in then]), "%", 1,
+                   "Highest loading after what helps best, of what is allowed then"),
+            Column("helped", "Verdict with it", [_with_help(h) for h in then], None, None,
+                   "After remedies: by the AC load flow with what helps best"),
+        ]  # fmt: skip
     return Table("outages", "Outages", columns)
+
+
+def _with_help(h: Helped | None) -> str:
+    if h is None:
+        return ""
+    if h.cures:
+        return "cured by shedding" if h.way.kind == "shedding" else "cured"
+    return "relieved"
 
 
 def _matrix(ready: Ready, listed: Floats) -> Table:
