@@ -464,6 +464,8 @@ def plans() -> list[Item]:
     }
     return [
         scheme("larger-tq1", "T-Q1 of 63 MVA", 1_600, 2027, 6, update("T-Q1", rated_mva=63.0, impedance_pct=16.0)),
+        scheme("winter-switching", "Switched for winter", 5, 2026, 1, update("Quillport coupler", closed=False),
+               update("Quillport capacitors", steps_on=2), update("Tie Moor End", closed=True)),
         scheme("saltern-volts", "Saltern F2 holds its voltage", 95, 2026, 1, add(capacitor, "Wick Farm capacitor")),
         scheme("saltern-remote", "Saltern F2 by remote control", 60, 2026, 2, update("Saltern F2-08", from_gear="recloser"),
                update("Saltern F2-05", from_gear="remote"), update("Tie Moor End", operated="remote")),

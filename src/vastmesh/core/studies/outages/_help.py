@@ -178,7 +178,8 @@ def _kinds(v: Variants, network: Network, now: Measured | None, loss: Loss) -> l
     effect = np.zeros(v.arrays.n_bus) if now is None or kept else _effect(v, now.worst_at)
     found = [_closed(v, network, loss, ties_alone=kept)]
     if now is not None and not kept:
-        found += [_opened(v, network, loss, effect), _tapped(v, network, loss), _moved(v, network, now, loss, effect)]
+        found += [_split(v, network, loss), _opened(v, network, loss, effect), _tapped(v, network, loss)]
+        found.append(_moved(v, network, now, loss, effect))
         found.append(_shed(v, network, now, effect))
     return found
 
@@ -206,6 +207,23 @@ def _closed(v: Variants, network: Network, loss: Loss, *, ties_alone: bool) -> W
             Way("switching", f"close {name}", ids[k], (Update(id=ids[k], values={"closed": True}),)),
             _safe(v, closed=state),
         )
+
+
+def _split(v: Variants, network: Network, loss: Loss) -> Ways:
+    """Closed couplers and ties opened, where nothing loses its supply by it: they no longer share what they shared."""
+    switch = v.arrays.tables["switch"]
+    closed, live = switch["closed"], v.live
+    for k in np.flatnonzero(closed & live[switch["from"]] & live[switch["to"]]).tolist():
+        ident = v.arrays.element_id[int(switch["element"][k])]
+        if ident in loss.members:
+            continue
+        state = closed.copy()
+        state[k] = False
+        tables = {**v.arrays.tables, "switch": {**switch, "closed": state}}
+        if int(trace(replace(v.arrays, tables=tables)).live.sum()) < int(live.sum()):
+            continue
+        change = Update(id=ident, values={"closed": False})
+        yield Way("switching", f"open {network[ident].name}", ident, (change,)), _safe(v, closed=state)
 
 
 def _opened(v: Variants, network: Network, loss: Loss, effect: Floats) -> Ways:
