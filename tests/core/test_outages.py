@@ -14,9 +14,11 @@ from vastmesh.core.errors import InvalidFields
 from vastmesh.core.flow import Ending
 from vastmesh.core.flow.balanced import LoadFlowOptions, Without
 from vastmesh.core.network import Bus, Change, Condition, Network, Update
+from vastmesh.core.results import Table
 from vastmesh.core.results.state import run_load_flow
 from vastmesh.core.severity import Severity
 from vastmesh.core.studies import STUDIES, Inputs, Missing
+from vastmesh.core.studies.outages import _study as outage_study
 from vastmesh.core.studies.outages._help import help_after, lost
 from vastmesh.core.studies.outages._ready import Ready
 
@@ -303,6 +305,15 @@ def test_an_outage_of_what_is_not_there_is_named(members: list[str], told: str) 
         run_study("outages", net)
 
 
+def test_in_the_demonstration_one_outage_is_cured_by_switching_by_redispatch_and_by_reinforcement(
+    demo: Network,
+) -> None:
+    found = STUDIES["outages_compared"].run(Inputs.of(demo), STUDIES["outages_compared"].options(), lambda *_: None)
+    cures = {r["case"]: str(r["cures"]).split(", ") for r in found.tables["cases"].records()}
+    for scheme in ("Switched for winter", "Turbine at Lowmere runs", "Second line Ambry - Lowmere"):
+        assert "Thessel Head - Quillport" in cures[scheme], scheme
+
+
 def test_nothing_to_lose_and_too_many_pairs_are_refused(demo: Network) -> None:
     with pytest.raises(InvalidFields, match="nothing in service fits"):
         run_study("outages", two_ways(), of="lines", from_kv=100.0, up_to_kv=200.0)
@@ -320,6 +331,41 @@ def test_safe_screening_drops_no_breach(seed: int) -> None:
     left = {r["name"] for r in screened.tables["outages"].records() if r["verdict"] == "far from limits"}
     assert not bad & left
     assert len(plain.tables["outages"]) == len(screened.tables["outages"])
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_the_worst_are_worked_out_first_and_the_order_changes_no_figure(
+    seed: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(outage_study, "A_PART", 4)
+    net = random_network(seed)
+    study = STUDIES["outages"]
+    options, inputs = study.options(limit_set="normal", of="lines"), Inputs(net)
+    assert study.split is not None
+    parts = study.split.plan(inputs, options)
+    numbers = [n for p in parts for n in p["numbers"]]
+    assert sorted(numbers) == list(range(len(numbers)))
+    ready = Ready(inputs, options)
+    ordered = study.split.join(inputs, options, parts, [study.split.answer(ready, p, lambda *_: None) for p in parts])
+    plain = [{"numbers": [n]} for n in range(len(numbers))]
+    natural = study.split.join(inputs, options, plain, [study.split.answer(ready, p, lambda *_: None) for p in plain])
+    for name, table in natural.tables.items():
+
+        def rows(t: Table) -> dict[tuple[str, ...], list[float]]:
+            figures = [c.name for c in t.columns if isinstance(c.values, np.ndarray) and c.values.dtype.kind == "f"]
+            keys = [c for c in ("id", "name", "outage") if c in {x.name for x in t.columns}]
+            return {
+                tuple(str(r[k]) for k in keys): [np.nan if r[c] is None else r[c] for c in figures] for r in t.records()
+            }
+
+        a, b = rows(ordered.tables[name]), rows(table)
+        assert set(a) == set(b)
+        for key, values in b.items():
+            assert a[key] == pytest.approx(values, rel=1e-9, abs=1e-9, nan_ok=True), (name, key)
+    by_loading = [r["name"] for r in sorted(natural.tables["outages"].records(), key=lambda r: -(r["worst_pct"] or 0))
+                  if r["lost_mw"] == 0 and r["worst_pct"]]  # fmt: skip
+    solved = [n for k in numbers if (n := ready.losses[k].name) in by_loading]
+    assert solved.index(by_loading[0]) <= len(solved) // 3, "linear factors put it among the first"
 
 
 def test_what_helps_keeps_the_limits_in_a_load_flow_of_its_own(demo: Network) -> None:

@@ -38,7 +38,7 @@ def answer(given: tuple[Inputs, ComparedOptions], part: Mapping[str, int], progr
     ready = Ready(case.inputs, _options(options))
     if not ready.solved:
         return {"solved": False, "names": [x.name for x in ready.losses]}
-    found = of_part(ready, {"first": 0, "beyond": len(ready.losses)}, progress)
+    found = of_part(ready, {"numbers": range(len(ready.losses))}, progress)
     excess, lost = np.asarray(found["excess"]), np.nan_to_num(np.asarray(found["lost_mw"]))
     verdict = np.where(np.isinf(excess), _NONE, np.where(excess > 0, _BROKEN, np.where(lost > 0, _LOST, _KEPT)))
     at = [

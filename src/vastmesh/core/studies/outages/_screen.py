@@ -1,4 +1,4 @@
-"""What linear factors say of an outage before it is solved: only to leave out what is far from every limit."""
+"""What linear factors say of an outage before it is solved: which comes first, and by choice what is left out."""
 
 from __future__ import annotations
 
@@ -10,6 +10,8 @@ from ...electrical.arrays import Floats
 from ..losses import Loss
 from ._ready import Ready
 
+_MOST_FACTORS = 4_000_000  # outages times branches, up to which factors are worked out only to put outages in order
+_UNTOLD, _CUTS_OFF = 2.0, 0.95  # how urgent is what factors don't speak of, and what is cut off: of what is allowed
 _NEAR = 0.02  # p.u.: a voltage this near a limit before the outage rules out leaving it out
 
 
@@ -64,17 +66,34 @@ class Screen:
         places = self._of.get(loss.members[0], [])
         if len(places) != 1 or self._bridges.behind(places[0]) is not None:
             return False
-        k = places[0]
+        worst = self._worst_after(places[0], loss.limit_set)
+        return worst is not None and worst <= 1 - self.ready.options.margin_pct / 100
+
+    def urgency(self, loss: Loss) -> float:
+        """How bad it is likely to be: the highest loading after it as a share of what is allowed, by linear factors; of very many
+        outages, how loaded is what is lost."""
+        places = self._of.get(loss.members[0], []) if len(loss.members) == 1 else []
+        if len(places) != 1:
+            return _UNTOLD
+        if self._bridges.behind(places[0]) is not None:
+            return _CUTS_OFF
+        if len(self.ready.losses) * len(self._live) > _MOST_FACTORS:
+            return float(self.ready.base_by_set[loss.limit_set][self._live[places[0]]])
+        worst = self._worst_after(places[0], loss.limit_set)
+        return _UNTOLD if worst is None else worst
+
+    def _worst_after(self, k: int, limit_set: str) -> float | None:
+        """The highest loading after the loss of a live branch, as a share of what is allowed; None where it can't be told."""
         moved = self._moved(k)
         if moved is None:
-            return False
-        margin = 1 - self.ready.options.margin_pct / 100
-        share = self.ready.base_by_set[loss.limit_set][self._live]
+            return None
+        share = self.ready.base_by_set[limit_set][self._live]
         carried = np.hypot(self._p, self._q)
-        most = np.where(share > 0, carried / np.where(share > 0, share, 1), np.inf)
         after = np.hypot(self._p + moved, np.abs(self._q) + np.abs(moved / max(abs(self._p[k]), 1e-9) * self._q[k]))
         after[k] = 0.0
-        return bool(np.all(after <= margin * most))
+        with np.errstate(divide="ignore", invalid="ignore"):
+            used = np.where(share > 0, after * share / carried, 0.0)
+        return float(np.max(np.nan_to_num(used, nan=0.0, posinf=np.inf), initial=0.0))
 
     def _sent(self, k: int) -> Floats:
         """What every live branch takes of 1 p.u. sent between the ends of one, before it is lost."""

@@ -43,9 +43,15 @@ _FIGURES = (
 )
 
 
-def plan(inputs: Inputs, options: OutagesOptions) -> list[dict[str, int]]:
+def plan(inputs: Inputs, options: OutagesOptions) -> list[dict[str, list[int]]]:
+    """Outages by their numbers; where they are many those first that linear factors put worst, so that what matters is seen
+    first while the rest is worked on."""
     count = len(losses(inputs.network, inputs.under, options.asked()))
-    return [{"first": k, "beyond": min(k + A_PART, count)} for k in range(0, count, A_PART)]
+    numbers = list(range(count))
+    if count > A_PART and (ready := Ready(inputs, options)).solved:
+        screen = Screen(ready)
+        numbers.sort(key=lambda n: -screen.urgency(ready.losses[n]))
+    return [{"numbers": numbers[k : k + A_PART]} for k in range(0, count, A_PART)]
 
 
 def prepare(inputs: Inputs, options: OutagesOptions) -> Ready:
@@ -71,14 +77,15 @@ class _Worst:
         self.value, self.by = np.full(n, -np.inf), np.full(n, -1)
 
     def take(self, values: Floats, number: int) -> None:
-        more = values > self.value
+        # Of equal ones the first in the list, in whatever order they are worked out.
+        more = (values > self.value) | ((values == self.value) & (number < self.by) & np.isfinite(values))
         self.value[more] = values[more]
         self.by[more] = number
 
 
-def answer(ready: Ready, part: Mapping[str, int], progress: Progress) -> Answer:
+def answer(ready: Ready, part: Mapping[str, Sequence[int]], progress: Progress) -> Answer:
     """Figures of every outage of a part, what is listed in the matrix, and the worst of every branch and bus."""
-    chosen = range(part["first"], part["beyond"])
+    chosen = part["numbers"]
     if not ready.solved:
         return {"numbers": np.zeros(0, np.int64)}
     n_bus, n_branch = ready.arrays.n_bus, len(ready.ids)
@@ -214,7 +221,7 @@ def join(inputs: Inputs, options: OutagesOptions, parts: Sequence[Any], answers:
     listed = [np.asarray(a["listed"]) for a in there if len(a["numbers"])]
     every = np.concatenate(listed) if listed else np.zeros((0, 5))
     helped: list[Helped] = [Helped.of(h) for a in there for h in a.get("helped", [])]
-    lacking = [(range(p["first"], p["beyond"]), why) for p, why in missing]
+    lacking = [(p["numbers"], why) for p, why in missing]
     return published(ready, figures, worst, every, helped, lacking)
 
 
@@ -230,7 +237,7 @@ def _over(there: Sequence[Answer], name: str) -> tuple[Floats, Ints]:
         return np.zeros(0), np.zeros(0, np.int64)
     value, by = parts[0][0].copy(), parts[0][1].astype(np.int64)
     for v, b in parts[1:]:
-        more = v > value
+        more = (v > value) | ((v == value) & (b < by) & np.isfinite(v))
         value[more], by[more] = v[more], b[more]
     return value, by
 

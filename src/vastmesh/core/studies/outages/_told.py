@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
@@ -375,41 +375,53 @@ def _figures(ready: Ready, f: Figures, order: Ints, listed: Floats) -> list[Figu
 
 
 def _cells(ready: Ready, order: Ints, f: Figures, listed: Floats) -> list[Figure]:
-    """Loadings near and beyond what is allowed, outage by element: both the worst first."""
-    rows = listed[listed[:, 1] == 0]
+    """Loadings near and beyond what is allowed, and voltages beyond it, outage by element: both the worst first."""
+    loading, volts = listed[listed[:, 1] == 0], listed[listed[:, 1] > 0]
+    beyond = []
+    for number, what, row, _, after in volts.tolist():
+        limits = ready.limits[ready.losses[int(number)].limit_set]
+        beyond.append(100 * (limits.low[int(row)] - after if what == 1 else after - limits.high[int(row)]))
+    place = {int(f["numbers"][k]): n for n, k in enumerate(order.tolist())}
+    return [
+        *_crossed(
+            ready, place, "cells", "Outages and elements", loading, loading[:, 4], lambda r: _branch_name(ready, r),
+            lambda r: ready.ids[r], Axis("Loading after it", "%", 1), [Bound("allowed", 100.0, "z")],
+        ),
+        *_crossed(
+            ready, place, "voltages", "Outages and voltages", volts, np.array(beyond), lambda r: _bus_name(ready, r),
+            lambda r: ready.arrays.bus_id[r], Axis("Voltage beyond its limit", "% of nominal", 2), [],
+        ),
+    ]  # fmt: skip
+
+
+def _crossed(
+    ready: Ready, place: dict[int, int], name: str, label: str, rows: Floats, values: Floats, called: Callable[[int], str],
+    ident: Callable[[int], str], z: Axis, bounds: list[Bound],
+) -> list[Figure]:  # fmt: skip
+    """Cells of outages across and elements down; none where nothing is listed."""
     if not len(rows):
         return []
-    place = {int(f["numbers"][k]): n for n, k in enumerate(order.tolist())}
+    triples = [(int(k), int(row), v) for (k, _, row, _, _), v in zip(rows.tolist(), values.tolist(), strict=True)]
     worst: dict[int, float] = {}
-    for _, _, row, _, after in rows.tolist():
-        worst[int(row)] = max(worst.get(int(row), 0.0), after)
+    for _, row, v in triples:
+        worst[row] = max(worst.get(row, -np.inf), v)
     elements = {row: n for n, row in enumerate(sorted(worst, key=lambda r: -worst[r])[:_DRAWN])}
-    met = sorted({int(k) for k, _, row, _, _ in rows.tolist() if int(row) in elements}, key=lambda k: place[k])[
-        :_ACROSS
-    ]
-    cells = sorted(
-        ((place[int(k)], elements[int(row)], int(k), int(row), after) for k, _, row, _, after in rows.tolist()
-         if int(row) in elements and int(k) in met),
-    )  # fmt: skip
+    met = sorted({k for k, row, _ in triples if row in elements}, key=lambda k: place[k])[:_ACROSS]
+    shown = set(met)
+    cells = sorted((place[k], elements[row], k, row, v) for k, row, v in triples if row in elements and k in shown)
     # A first series without figures puts the words along both axes in order.
     across = [ready.losses[k].name for k in met]
-    down = [_branch_name(ready, row) for row in elements]
+    down = [called(row) for row in elements]
     longest = max(len(across), len(down))
     ordered = Series(
         "order", "", [across[min(n, len(across) - 1)] for n in range(longest)],
         [down[min(n, len(down) - 1)] for n in range(longest)], "cells", z=[np.nan] * longest,
     )  # fmt: skip
     found = Series(
-        "loading", "loading", [ready.losses[k].name for _, _, k, _, _ in cells],
-        [_branch_name(ready, row) for *_, row, _ in cells], "cells", [ready.ids[row] for *_, row, _ in cells],
-        z=[after for *_, after in cells],
+        name, z.label.lower(), [ready.losses[k].name for _, _, k, _, _ in cells], [called(row) for *_, row, _ in cells],
+        "cells", [ident(row) for *_, row, _ in cells], z=[v for *_, v in cells],
     )  # fmt: skip
-    return [
-        Figure(
-            "cells", "Outages and elements", Axis("Loss of"), Axis("Element"), [ordered, found], [Bound("allowed", 100.0, "z")],
-            Axis("Loading after it", "%", 1),
-        )
-    ]  # fmt: skip
+    return [Figure(name, label, Axis("Loss of"), Axis("Element"), [ordered, found], bounds, z)]
 
 
 def _text(ready: Ready, f: Figures, k: int) -> str:
