@@ -11,10 +11,11 @@ import pytest
 from tests.helpers import at, bus, line, load, network, run_study, source, transformer
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.flow.balanced import LoadFlowOptions
+from vastmesh.core.flow.phases import UnbalancedOptions
 from vastmesh.core.network import Condition, Network, Update
 from vastmesh.core.network.elements.profile import Profile, pack, unpack
 from vastmesh.core.network.hours import at_moment, clock_of
-from vastmesh.core.results.state import run_load_flow
+from vastmesh.core.results.state import run_load_flow, run_unbalanced
 from vastmesh.core.studies import STUDIES, Inputs
 from vastmesh.core.studies.base import StopRequested
 
@@ -105,14 +106,50 @@ def test_what_has_a_profile_follows_it_in_place_of_the_condition() -> None:
     assert any("left out" in n for n in run_study("over_time", nobody).account.notes)
 
 
-def test_taps_go_on_from_where_they_stood_and_counts_are_repeatable() -> None:
+def test_hours_per_phase_equal_single_load_flows_per_phase(demo: Network) -> None:
+    demo.apply([Update(id=demo.settings.id, values={"automatic": False})])
+    condition = demo.condition
+    found = run_study("over_time", Inputs(demo, condition), begins="2025-01-15T16:00", days=0.25, load_flow="per_phase")
+    steps = found.tables["steps"]
+    for n in (0, 2, 5):
+        moment = datetime.strptime(steps["begins"][n], "%Y-%m-%d %H:%M")
+        flow = run_unbalanced(demo, UnbalancedOptions(automatic=False), at_moment(demo, condition, moment))
+        assert flow.account.converged
+        buses = flow.tables["buses"]
+        phases = np.array([buses[f"phase_{p}_voltage_pu"] for p in "abc"], float)
+        assert steps["lowest_pu"][n] == pytest.approx(np.nanmin(phases), abs=1e-6)
+        assert steps["highest_pu"][n] == pytest.approx(np.nanmax(phases), abs=1e-6)
+        assert steps["worst_pct"][n] == pytest.approx(np.nanmax(flow.tables["branches"]["loading_pct"]), rel=1e-5)
+        assert steps["highest_neutral_v"][n] == pytest.approx(flow.summary["highest_neutral_v"], rel=1e-4)
+        assert steps["demand_mw"][n] == pytest.approx(flow.summary["demand_mw"], rel=1e-6)
+        assert steps["losses_mw"][n] == pytest.approx(flow.summary["active_loss_mw"], rel=1e-4)
+    assert found.summary["losses_mwh"] == pytest.approx(sum(steps["losses_mw"]))
+
+
+def test_where_all_phases_are_alike_both_load_flows_say_the_same() -> None:
+    net = small(profile("p", [0.5, 1.0, 2.0, 0.25], scales="class", key="domestic"))
+    a, b = (run_study("over_time", net, load_flow=f) for f in ("balanced", "per_phase"))
+    for name in ("demand_mw", "generation_mw", "losses_mw", "worst_pct", "lowest_pu", "highest_pu", "broken"):
+        assert list(b.tables["steps"][name]) == pytest.approx(list(a.tables["steps"][name]), rel=1e-5), name
+    for table, names in (("branches", ("peak_pct", "hours_over", "beyond_mvah", "losses_mwh")),
+                         ("buses", ("least_pu", "top_pu", "hours_outside"))):  # fmt: skip
+        one, two = ({r["id"]: r for r in x.tables[table].records()} for x in (a, b))
+        assert set(one) == set(two)
+        for ident, row in one.items():
+            assert [two[ident][n] for n in names] == pytest.approx([row[n] for n in names], rel=1e-4, abs=1e-6), ident
+    left = small(profile("p", [1.0], scales="class", key="farming"))
+    assert any("left out" in n for n in run_study("over_time", left, load_flow="per_phase").account.notes)
+
+
+@pytest.mark.parametrize("load_flow", ["balanced", "per_phase"])
+def test_taps_go_on_from_where_they_stood_and_counts_are_repeatable(load_flow: str) -> None:
     net = network(
         bus("a", 33.0), bus("b", 33.0), bus("c", 11.0), source("a"), line("a", "b", length_km=20),
         transformer("b", "c", regulates=True, tap_step_pct=1.25, tap_min=-10, tap_max=10, target_pu=1.0, band_pct=2.0),
         load("c", 4.0, 1.5), profile("p", [0.2, 1.8, 1.8, 0.2, 0.2, 1.8]),
     )  # fmt: skip
-    found = run_study("over_time", net)
-    again = run_study("over_time", net)
+    found = run_study("over_time", net, load_flow=load_flow)
+    again = run_study("over_time", net, load_flow=load_flow)
     assert at(found, "taps", "b/c", "steps_taken") == at(again, "taps", "b/c", "steps_taken") > 0
     moves = list(found.tables["steps"]["moves"])
     assert moves[2] == 0.0 == moves[4], "the same demand as before moves nothing"

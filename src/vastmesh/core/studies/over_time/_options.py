@@ -22,6 +22,9 @@ class OverTimeOptions(BaseModel):
     step: Literal["profiles", "15", "30", "60"] = choice(
         "Step", "The shortest of the profiles, or so many minutes", default="profiles"
     )
+    load_flow: Literal["balanced", "per_phase"] = choice(
+        "Load flow", "Balanced, or every conductor by itself, which takes several times as long", default="balanced"
+    )
     element: str | None = reference(
         "Told at",
         "Bus, line or transformer of which every step and a duration curve are told",

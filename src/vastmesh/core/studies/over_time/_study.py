@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ...electrical import compile_network
-from ...electrical.arrays import Complexes, Floats, Ints
+from ...electrical.arrays import Floats, Ints
 from ...flow import Ending
 from ...flow.balanced import Controls, Problem, Reading, State, SwitchFlows, settle, tap_order, with_positions
 from ...network import Network
@@ -60,6 +60,7 @@ class Totals:
     by_step: dict[str, Floats] = field(init=False)
     moves: dict[int, float] = field(default_factory=dict)
     element: Floats = field(init=False)
+    further: dict[str, Floats] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.most, self.most_at = np.zeros(self.n_branch), np.full(self.n_branch, -1)
@@ -89,8 +90,27 @@ class Totals:
         self.element = np.full(self.count, np.nan)
 
 
+@dataclass(frozen=True)
+class Seen:
+    """A solved step: share of what is allowed, apparent power, MVA, and losses, MW, of every branch, (n_branch,); lowest and
+    highest voltage of every bus, p.u., of its phases where it has several, NaN where dead, (n_bus,); ``further``: figures of
+    the whole step that its load flow has besides."""
+
+    used: Floats
+    size: Floats
+    lost: Floats
+    low: Floats
+    high: Floats
+    demand_mw: float
+    generation_mw: float
+    further: dict[str, float] = field(default_factory=dict)
+
+
 class Run:
     """One network driven through time."""
+
+    positions: dict[int, float]
+    left: list[str]
 
     def __init__(self, inputs: Inputs, options: OverTimeOptions) -> None:
         self.options, self.condition = options, inputs.under
@@ -106,7 +126,8 @@ class Run:
         self.load_flow = live_options(inputs.network.settings)
         self.judge = Judge(self.network, arrays)
         self.limits = self.judge.limits[self.condition.limit_set]
-        self.positions: dict[int, float] = {}
+        self.positions = {}
+        self.left = self.drive.left
         self.last: State | None = None
         self.totals = Totals(len(self.judge.ids), arrays.n_bus, self.clock.count)
         self.hours = self.clock.step_min / 60
@@ -141,53 +162,62 @@ class Run:
                 t.moves[e] = t.moves.get(e, 0.0) + by
                 moved += by
             self.positions |= found
-        self._take(n, Reading(seen, self.problem, solution, self.switches), moved)
+        self._take(n, self._read(Reading(seen, self.problem, solution, self.switches)), moved)
 
-    def _take(self, n: int, reading: Reading, moved: float) -> None:
-        t = self.totals
+    def _read(self, reading: Reading) -> Seen:
         s_from, s_to = reading.branch_power
         lost = (s_from + s_to).real
         used = self.judge.used(reading.v, reading.solution.ports, self.condition.limit_set)
+        volts, demand = np.abs(reading.v), float(reading.load_power.real.sum())
+        # What is generated is what goes anywhere: cheaper than dividing it among machines.
+        given = demand + float(lost.sum()) + float(reading.shunt_power.real.sum())
+        return Seen(used, np.maximum(np.abs(s_from), np.abs(s_to)), lost, volts, volts, demand, given)
+
+    def _take(self, n: int, seen: Seen, moved: float) -> None:
+        t, used = self.totals, seen.used
         more = used > t.most
         t.most[more], t.most_at[more] = used[more], n
         over = used > 1
         t.over += over * self.hours
-        size = np.maximum(np.abs(s_from), np.abs(s_to))
-        t.beyond_mvah += np.where(over, size * (1 - 1 / np.maximum(used, 1)), 0) * self.hours
-        t.lost_mwh += lost * self.hours
-        v: Complexes = reading.v
-        volts = np.where(self.judge.in_view, np.abs(v), np.nan)
-        known = np.isfinite(volts)
-        lower, higher = known & (volts < t.low), known & (volts > t.high)
-        t.low[lower], t.low_at[lower] = volts[lower], n
-        t.high[higher], t.high_at[higher] = volts[higher], n
+        t.beyond_mvah += np.where(over, seen.size * (1 - 1 / np.maximum(used, 1)), 0) * self.hours
+        t.lost_mwh += seen.lost * self.hours
+        low, high = (np.where(self.judge.in_view, v, np.nan) for v in (seen.low, seen.high))
+        known = np.isfinite(low)
+        lower, higher = known & (low < t.low), known & (high > t.high)
+        t.low[lower], t.low_at[lower] = low[lower], n
+        t.high[higher], t.high_at[higher] = high[higher], n
         with np.errstate(invalid="ignore"):
-            out = np.fmax(self.limits.low / volts - 1, volts / self.limits.high - 1)
+            out = np.fmax(self.limits.low / low - 1, high / self.limits.high - 1)
         outside = known & (out > 1e-12)
         t.outside += outside * self.hours
         row = t.by_step
-        row["demand"][n] = float(reading.load_power.real.sum())
-        row["losses"][n] = float(lost.sum())
-        # What is generated is what goes anywhere: cheaper than dividing it among machines.
-        row["generation"][n] = row["demand"][n] + row["losses"][n] + float(reading.shunt_power.real.sum())
+        row["demand"][n], row["losses"][n], row["generation"][n] = (
+            seen.demand_mw,
+            float(seen.lost.sum()),
+            seen.generation_mw,
+        )
         k = int(np.argmax(used)) if len(used) else 0
         row["used"][n], row["used_at"][n] = (100 * used[k], k) if len(used) else (np.nan, -1)
         if known.any():
-            low, high = int(np.nanargmin(volts)), int(np.nanargmax(volts))
-            row["low"][n], row["low_at"][n] = volts[low], low
-            row["high"][n], row["high_at"][n] = volts[high], high
+            lowest, highest = int(np.nanargmin(low)), int(np.nanargmax(high))
+            row["low"][n], row["low_at"][n] = low[lowest], lowest
+            row["high"][n], row["high_at"][n] = high[highest], highest
             row["out"][n] = 100 * float(np.nanmax(out))
         row["broken"][n] = float(over.sum() + outside.sum())
         row["moves"][n] = moved
+        for name, value in seen.further.items():
+            t.further.setdefault(name, np.full(t.count, np.nan))[n] = value
         if len(self.at_branch):
             t.element[n] = 100 * float(used[self.at_branch].max())
         elif self.at_bus >= 0:
-            t.element[n] = float(np.abs(v[self.at_bus]))
+            t.element[n] = float(seen.low[self.at_bus])
 
 
 def run_over_time(inputs: Inputs, options: OverTimeOptions, progress: Progress) -> Result:
     """Drive and publish; asked to stop it answers with the steps so far. Raises :class:`InvalidFields` as the clock does."""
-    run = Run(inputs, options)
+    from ._phases import PhaseRun  # which is a run as well
+
+    run = PhaseRun(inputs, options) if options.load_flow == "per_phase" else Run(inputs, options)
     stopped = False
     try:
         for n in range(run.clock.count):
@@ -247,7 +277,7 @@ def _published(run: Run, *, stopped: bool) -> Result:
         statement += f"The highest loading is {t.by_step['used'][worst]:.1f} % at {at}, {_moment(run, worst)}."
     if t.unsolved:
         statement += f" {t.unsolved} steps have no solution."
-    notes = [f"Nothing here belongs to {', '.join(run.drive.left[:4])}: left out."] if run.drive.left else []
+    notes = [f"Nothing here belongs to {', '.join(run.left[:4])}: left out."] if run.left else []
     if stopped:
         notes.append(f"Stopped after {t.done} of {run.clock.count} steps.")
         statement = f"Stopped after {t.done} of {run.clock.count} steps. {statement}"
@@ -255,10 +285,19 @@ def _published(run: Run, *, stopped: bool) -> Result:
         "Every step is a steady state; taps, phase shifters and capacitors begin each step where the one before left them.",
         "Loadings are of what the condition's limits allow.",
     ]
+    if run.options.load_flow == "per_phase":
+        assumed = [
+            "Every step is a steady state, solved per phase: loadings and voltages are those of the worst phase.",
+            "Taps that move together begin each step where the one before left them, others where they are entered.",
+            "Storage gives and takes what is entered.",
+        ]
     account = Account(Ending.CONVERGED, "Load flows over time", t.done, notes=notes, assumed=assumed)
     return Result(
         account, {x.name: x for x in tables}, summary, _findings(run), statement, [], _figures(run), _quantities(tables)
     )
+
+
+_FURTHER = (("highest_unbalance_pct", "Highest unbalance", "%"), ("highest_neutral_v", "Highest neutral to earth", "V"))
 
 
 def _steps(run: Run) -> Table:
@@ -284,6 +323,7 @@ def _steps(run: Run) -> Table:
         Column("highest_pu", "Highest voltage", row["high"], "p.u.", 4),
         Column("broken", "Limits broken", row["broken"], None, 0),
         Column("moves", "Steps of taps and banks", row["moves"], None, 0),
+        *(Column(name, label, t.further[name][:n], unit, 2) for name, label, unit in _FURTHER if name in t.further),
     ]
     if run.options.element:
         unit, digits = ("%", 1) if len(run.at_branch) else ("p.u.", 4)
