@@ -296,6 +296,35 @@ def test_proposals_do_what_they_promise_when_they_are_built() -> None:
         1000 * (run_load_flow(net).summary["active_loss_mw"] - flow.summary["active_loss_mw"]), abs=1e-6
     )  # type: ignore[operator]
     assert row["worth_k"] > 0
+    stored = run_study("proposals", Inputs.of(net), take=next(r["name"] for r in rows if r["what"] == "storage"))
+    with_storage = net.copy()
+    with_storage.apply([SchemeChange.model_validate(c).change for c in stored.scheme])
+    before, after = (at(run_load_flow(n), "branches", "s-e", "loading_pct") for n in (net, with_storage))
+    assert before > 100 > after
+    assert after == pytest.approx(88.0, abs=6.0), "what is given brings the line to about what it is to carry"
+    assert with_storage[stored.scheme[0]["change"]["item"]["id"]].energy_mwh is not None  # type: ignore[attr-defined]
+
+
+def test_a_tie_is_closed_and_its_ring_opened_elsewhere_where_that_relieves_a_feeder() -> None:
+    """Two feeders, one with twice the load, joined at their ends by an open tie."""
+    buses = ["a1", "a2", "a3", "b1", "b2"]
+    net = network(
+        bus("s"), *(bus(b) for b in buses), source("s"), line("s", "a1", rating_a=150), line("a1", "a2", rating_a=150),
+        line("a2", "a3", rating_a=150), line("s", "b1", rating_a=150), line("b1", "b2", rating_a=150),
+        *(load(b, 1.1, 0.2, customers=100) for b in ("a1", "a2", "a3")), load("b2", 0.4, 0.1, customers=50),
+        {"kind": "switch", "id": "tie", "from_bus": "a3", "to_bus": "b2", "device": "disconnector", "closed": False},
+    )  # fmt: skip
+    result = run_study("proposals", Inputs.of(net), capacity=False, voltage=False, storage=False)
+    moved = [r for r in result.tables["proposals"].records() if r["what"] == "open point"]
+    assert {r["name"] for r in moved} == {"Open at a2-a3, close tie", "Open at a1-a2, close tie"}
+    for row in moved:
+        section = row["name"].split(",")[0].removeprefix("Open at ")
+        built = net.copy()
+        built.apply([Update(id="tie", values={"closed": True}), Update(id=section, values={"in_service": False})])
+        flow = run_load_flow(built)
+        assert row["worst_pct"] == pytest.approx(float(np.nanmax(flow.tables["branches"]["loading_pct"])), abs=1e-6)
+        assert np.all(np.isfinite(flow.tables["buses"]["voltage_pu"])), "nothing is cut off"
+    assert max(r["cured"] for r in moved) >= 1
 
 
 def test_board_options_solve_the_years_they_say() -> None:

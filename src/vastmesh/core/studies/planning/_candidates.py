@@ -19,6 +19,7 @@ from ..failures import Ready, Tally
 from ._options import ProposalOptions
 
 _WATCH_PCT = 90.0
+_STORED_TO_PCT = 88.0  # loading to which storage brings what is loaded too much
 _TIE_KM, _SHEET_PER_KM = 4.0, 40.0
 
 
@@ -39,17 +40,23 @@ def candidates(
     """In the order in which they are tried: what is overloaded first, then voltages, then where most customer hours come from."""
     found: list[Candidate] = []
     namer = Namer(network)
-    if options.capacity or options.voltage:
+    if options.capacity or options.voltage or options.storage or options.switching:
         result = run_load_flow(network, live_options(network.settings), condition)
         if result.account.converged:
             branches, buses = result.tables["branches"], result.tables["buses"]
-            if options.capacity:
+            if options.capacity or options.storage or options.switching:
                 order = np.argsort(-np.nan_to_num(np.asarray(branches["loading_pct"], float)))
                 for k in order.tolist():
                     used = float(branches["loading_pct"][k])
                     if not used >= _WATCH_PCT:
                         break
-                    found += _larger(network, str(branches["id"][k]), used, namer, options)
+                    ident, flow = str(branches["id"][k]), abs(float(branches["from_active_power_mw"][k]))
+                    if options.capacity:
+                        found += _larger(network, ident, used, namer, options)
+                    if options.storage:
+                        found += _storage(network, ident, used, flow, namer, options)
+                    if options.switching:
+                        found += _open_points(network, ident, options)
             if options.voltage:
                 low = [f.element for f in result.findings if f.quantity == "voltage_pu" and f.direction == "below"]
                 found += _voltage(
@@ -115,6 +122,50 @@ def _larger(
         data = item.model_dump(mode="json", exclude_none=True)
         yield Candidate(f"Further unit: {item.name}", "transformer", ident, options.transformer_k_per_mva * item.rated_mva * 1.3,
                         (Add(item={**data, "id": further, "name": further}),))  # fmt: skip
+
+
+def _storage(
+    network: Network, ident: str, used_pct: float, flow_mw: float, namer: Namer, options: ProposalOptions
+) -> Iterator[Candidate]:
+    """Behind what is loaded too much, a storage that gives what is too much for some hours."""
+    item = network.items.get(ident)
+    if not isinstance(item, Line | Transformer):
+        return
+    trace = Trace(network)
+    far = item.lv_bus if isinstance(item, Transformer) else _far(trace, item)
+    need = flow_mw * (1 - _STORED_TO_PCT / used_pct)
+    if need <= 0 or not trace.live(far):
+        return
+    size = float(f"{need * 1.05:.2g}")
+    hours = options.storage_hours
+    plant = namer.plain(f"{far} storage")
+    cost = options.storage_k_per_mwh * size * hours
+    yield Candidate(f"Storage of {size:g} MW: {network[far].name}", "storage", far, cost,
+                    (Add(item={"kind": "inverter", "id": plant, "name": plant, "bus": far, "energy": "storage",
+                               "active_power_mw": size, "rated_mva": size, "energy_mwh": size * hours}),))  # fmt: skip
+
+
+def _far(trace: Trace, line: Line) -> str:
+    """The end of a line that is fed through it."""
+    near, _ = _upstream(trace, line)
+    return line.to_bus if near == line.from_bus else line.from_bus
+
+
+def _open_points(network: Network, ident: str, options: ProposalOptions) -> Iterator[Candidate]:
+    """Of a feeder with something loaded too much: a tie closed, and what is then a ring opened one or two sections further in."""
+    trace = Trace(network)
+    of = trace.feeder_of()
+    for tie in network.of(Switch):
+        if tie.closed or not (trace.live(tie.from_bus) and trace.live(tie.to_bus)):
+            continue
+        for bus, other in ((tie.from_bus, tie.to_bus), (tie.to_bus, tie.from_bus)):
+            path = [i for i in trace.path(bus) if i != bus]
+            if ident not in path or of.get(bus) == of.get(other):
+                continue
+            for section in [i for i in path if isinstance(network.items.get(i), Line)][:2]:
+                name = f"Open at {network[section].name}, close {tie.name}"
+                changes = (Update(id=tie.id, values={"closed": True}), Update(id=section, values={"in_service": False}))
+                yield Candidate(name, "open point", tie.id, options.switch_k, changes)
 
 
 def _voltage(

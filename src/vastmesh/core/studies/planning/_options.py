@@ -95,7 +95,8 @@ class ProposalOptions(BaseModel):
     capacity: bool = choice("Larger and further equipment", "Next size, second circuit, further transformer", default=True,
                             group="kinds")  # fmt: skip
     voltage: bool = choice("Capacitors and regulators", "Where voltages are low", default=True, group="kinds")
-    switching: bool = choice("Switching", "New ties, disconnectors, remote control, reclosers, fault indicators", default=True,
+    storage: bool = choice("Storage", "Behind what is loaded too much", default=True, group="kinds")
+    switching: bool = choice("Switching", "Open points, ties, disconnectors, remote control, reclosers, indicators", default=True,
                              group="kinds")  # fmt: skip
     line_k_per_km: float = quantity("Line", "Of a km at 11 kV; rises with the voltage", unit="k", default=60.0, ge=0, le=1e6,
                                     group="costs")  # fmt: skip
@@ -104,6 +105,10 @@ class ProposalOptions(BaseModel):
     )
     capacitor_k_per_mvar: float = quantity(
         "Capacitor", "Of a Mvar", unit="k", default=20.0, ge=0, le=1e6, group="costs"
+    )
+    storage_k_per_mwh: float = quantity("Storage", "Of a MWh", unit="k", default=320.0, ge=0, le=1e6, group="costs")
+    storage_hours: float = quantity(
+        "Storage lasts", "At its full power", unit="h", default=4.0, ge=0.25, le=24, group="costs"
     )
     switch_k: float = quantity("Disconnector", "With its place", unit="k", default=8.0, ge=0, le=1e6, group="costs")
     remote_k: float = quantity("Remote control", "Of a switch", unit="k", default=12.0, ge=0, le=1e6, group="costs")
