@@ -165,6 +165,9 @@ def transformers(s: Subject) -> Iterator[Check]:
         if t.emergency_mva is not None and t.emergency_mva < t.rated_mva:
             text = f"{t.emergency_mva:g} MVA with forced cooling is less than the {t.rated_mva:g} MVA without"
             yield Check("cooling", t.id, Severity.WATCH, text, "emergency_mva")
+        if t.short_time_mva is not None and t.short_time_mva < (most := t.overload_mva() or t.rated_mva):
+            text = f"{t.short_time_mva:g} MVA for minutes is less than the {most:g} MVA for hours"
+            yield Check("cooling", t.id, Severity.WATCH, text, "short_time_mva")
 
 
 def parallels(s: Subject) -> Iterator[Check]:

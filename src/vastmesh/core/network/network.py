@@ -146,10 +146,13 @@ class Network:
         return twin
 
     def voltage_limits(self, limit_set: str = "normal") -> list[VoltageLimits]:
-        """Limits of a set in order, then the normal ones; built-in ones when the network has none."""
+        """Limits of a set in order, then those that hold longer, at last the normal ones; built-in ones when the network has
+        none."""
         found = self.of(VoltageLimits) or [VoltageLimits(id="voltage-limits", name="Voltage limits")]
-        chosen = [v for v in found if v.limit_set == limit_set]
-        return chosen + [v for v in found if v.limit_set == "normal" and limit_set != "normal"]
+        order = {"normal": ("normal",), "emergency": ("emergency", "normal")}.get(
+            limit_set, ("short_time", "emergency", "normal")
+        )
+        return [v for name in order for v in found if v.limit_set == name]
 
     @classmethod
     def of_items(cls, items: Iterable[Item]) -> Network:

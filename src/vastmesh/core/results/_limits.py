@@ -15,13 +15,22 @@ from ._table import Table
 MOST = 2000  # findings handed on; beyond that the worst are kept
 
 
-def emergency_factor(item: Item) -> float:
-    """What may be carried for a limited time over the continuous rating; 1 where nothing says so."""
-    if isinstance(item, Transformer) and item.rated_mva and (most := item.overload_mva()):
-        return max(most / item.rated_mva, 1.0)
-    if isinstance(item, Line) and item.rating_a and item.emergency_rating_a:
-        return max(item.emergency_rating_a / item.rating_a, 1.0)
-    return 1.0
+def overload_factor(item: Item, limit_set: str) -> float:
+    """What may be carried under a set of limits over the continuous rating; 1 where nothing says so, and for minutes no less than
+    for hours."""
+    if limit_set == "normal":
+        return 1.0
+    more = 1.0
+    if isinstance(item, Transformer) and item.rated_mva:
+        most = item.overload_mva()
+        more = max(most / item.rated_mva, 1.0) if most else 1.0
+        if limit_set == "short_time" and item.short_time_mva:
+            more = max(item.short_time_mva / item.rated_mva, more)
+    elif isinstance(item, Line) and item.rating_a:
+        more = max((item.emergency_rating_a or 0.0) / item.rating_a, 1.0)
+        if limit_set == "short_time" and item.short_time_rating_a:
+            more = max(item.short_time_rating_a / item.rating_a, more)
+    return more
 
 
 BAND = (0.9, 1.1)  # p.u., where a network says nothing
@@ -46,7 +55,7 @@ def voltage_bands(network: Network, limit_set: str, ids: Sequence[str], kv: Floa
 def loading_allowed(item: Item, limit_set: str) -> float:
     """Share of its rating that a branch may carry under a set of limits."""
     own = (getattr(item, "loading_limit_pct", None) or 100.0) / 100
-    return float(own * (emergency_factor(item) if limit_set == "emergency" else 1.0))
+    return float(own * overload_factor(item, limit_set))
 
 
 def overload_words(item: Item, loading_pct: float) -> str:

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import get_args
 
 import numpy as np
 
 from ..electrical import NetArrays, TwoPorts
 from ..electrical.arrays import Bools, Complexes, Floats
 from ..network import Network
+from ..network.limit_sets import LimitSet
 from ..results import loading_allowed, voltage_bands
 
-SETS = ("normal", "emergency")
+SETS: tuple[str, ...] = get_args(LimitSet)
 
 
 @dataclass

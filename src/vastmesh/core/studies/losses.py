@@ -10,6 +10,7 @@ from typing import Literal, cast
 from ..errors import FieldProblem, InvalidFields
 from ..network import Bus, Condition, Element, Line, Network, Role
 from ..network.elements.outages import Outage, OutageOf, OutageRule
+from ..network.limit_sets import LimitSet
 
 MOST = 50_000
 _LINES, _TRANSFORMERS = ("line",), ("transformer", "three_winding", "regulator")
@@ -23,7 +24,7 @@ class Loss:
     name: str
     kind: str
     members: tuple[str, ...]
-    limit_set: Literal["normal", "emergency"]
+    limit_set: LimitSet
     stage: Literal["just_after", "after_control"]
     lost_mw: float | None = None
 
@@ -35,7 +36,7 @@ class Asked:
     of: str = "model"
     from_kv: float = 0.0
     up_to_kv: float = 1500.0
-    limit_set: Literal["normal", "emergency"] = "emergency"
+    limit_set: LimitSet = "emergency"
     stage: Literal["just_after", "after_control"] = "just_after"
 
 

@@ -148,12 +148,13 @@ function Matrix() {
                     void updateOrTell(
                       c,
                       { limit_set: e.currentTarget.value },
-                      `Choose ${e.currentTarget.value} limits in ${c.name}`,
+                      `Choose ${e.currentTarget.value.replace('_', ' ')} limits in ${c.name}`,
                     )
                   }
                 >
                   <option value="normal">normal</option>
                   <option value="emergency">emergency</option>
+                  <option value="short_time">short time</option>
                 </select>
               </td>
             ))}

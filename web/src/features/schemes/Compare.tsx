@@ -90,7 +90,9 @@ export function CompareView() {
         onChange={(id) => setConditions({ ...conditions, [which]: id })}
       />
       <DialogTrigger>
-        <Plain aria-label={`${said(body[which].schemes)}, schemes ${which}`}>{said(body[which].schemes)}</Plain>
+        <Plain aria-label={`${said(body[which].schemes)}, schemes ${which}`}>
+          {said(body[which].schemes)}
+        </Plain>
         <Popover placement="bottom start">
           <Choices role="group" aria-label={`Schemes ${which}`}>
             {schemes.map((s) => (

@@ -61,8 +61,12 @@ class Line(Failing):
     parallel: int = quantity("Circuits", "Number of equal circuits in parallel", unit="1", default=1, ge=1, le=20)
     rating_a: float | None = quantity("Rating", "Continuous current of one circuit", unit="A", gt=0, le=100000)
     emergency_rating_a: float | None = quantity(
-        "Emergency rating", "Current of one circuit allowed for a limited time", unit="A", gt=0, le=100000
+        "Emergency rating", "Current of one circuit allowed for hours", unit="A", gt=0, le=100000
     )
+    short_time_rating_a: float | None = quantity(
+        "Short-time rating", "Current of one circuit allowed for minutes; the emergency rating when blank", unit="A", gt=0,
+        le=100000,
+    )  # fmt: skip
     route: Route | None = choice(
         "Route", "Bends between the ends on the map, from the from end: longitude and latitude in degrees", default=None,
         group="place",

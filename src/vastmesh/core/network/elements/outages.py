@@ -8,6 +8,7 @@ from pydantic import Field, model_validator
 
 from ..fields import choice, quantity, reference
 from ..items import Item
+from ..limit_sets import LimitSet
 
 OutageOf = Literal["lines", "transformers", "branches", "circuits", "busbars", "plants", "pairs"]
 Members = Annotated[tuple[Annotated[str, Field(min_length=1, max_length=80)], ...], Field(max_length=200)]
@@ -16,7 +17,7 @@ Members = Annotated[tuple[Annotated[str, Field(min_length=1, max_length=80)], ..
 class _After(Item):
     """What is allowed after an outage."""
 
-    limit_set: Literal["normal", "emergency"] = choice(
+    limit_set: LimitSet = choice(
         "Limits after it", "The normal ones, or those for a limited time", default="emergency", group="after"
     )
     stage: Literal["just_after", "after_control"] = choice(

@@ -8,6 +8,7 @@ from pydantic import Field, model_validator
 
 from ..fields import choice, quantity, reference
 from ..items import Item
+from ..limit_sets import LimitSet
 
 State = Literal["out", "in", "open", "closed"]
 Value = float | bool | str | None
@@ -39,7 +40,7 @@ class Condition(Item):
         "Other values", "Fields that differ under this condition (control, set-points, taps, steps), by element and field",
         default={},
     )  # fmt: skip
-    limit_set: Literal["normal", "emergency"] = choice(
+    limit_set: LimitSet = choice(
         "Limits", "Which limits count: the normal ones, or those for a limited time", default="normal"
     )
     energy_factors: dict[str, Factor] = choice(
@@ -53,7 +54,7 @@ class VoltageLimits(Item):
     label, plural = "Voltage limits", "Voltage limits"
 
     kind: Literal["voltage_limits"] = "voltage_limits"
-    limit_set: Literal["normal", "emergency"] = choice(
+    limit_set: LimitSet = choice(
         "Limit set", "Normal limits, or those of conditions that choose emergency limits", default="normal"
     )
     above_kv: float = quantity("Above", "Holds for nominal voltages above this one", unit="kV", default=0.0, ge=0)

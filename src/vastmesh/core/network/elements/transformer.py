@@ -50,8 +50,12 @@ class Transformer(Failing):
         "Cooling", "Cooling stages, self-cooled first", default="ONAN", typical=True
     )
     emergency_mva: float | None = quantity(
-        "Forced cooling", "Apparent power with all cooling stages, or for a limited time", unit="MVA", gt=0, le=10000
+        "Forced cooling", "Apparent power with all cooling stages, or for hours", unit="MVA", gt=0, le=10000
     )
+    short_time_mva: float | None = quantity(
+        "Short-time rating", "Apparent power allowed for minutes; that with forced cooling when blank", unit="MVA", gt=0,
+        le=10000,
+    )  # fmt: skip
     hv_kv: float | None = quantity(
         "Rated HV", "Rated line-to-line voltage of the HV winding", unit="kV", gt=0, le=1500, required=True
     )

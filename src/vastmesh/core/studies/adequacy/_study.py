@@ -18,6 +18,7 @@ from ...network.failures import failures_of
 from ...network.fields import choice, quantity
 from ...network.growth import grown
 from ...network.hours import hourly_means
+from ...network.limit_sets import LimitSet
 from ...results import Account, Axis, Bound, Column, Figure, Finding, Result, Series, Table
 from ...severity import Severity
 from ..base import Inputs, Progress
@@ -75,7 +76,7 @@ class AdequacyOptions(BaseModel):
     seed: int = quantity(
         "Seed", "The same seed draws the same states", unit="1", default=1, ge=0, le=2**31, group="network"
     )
-    limit_set: Literal["normal", "emergency"] = choice("Limits", "Which limits branches keep meanwhile", default="emergency",
+    limit_set: LimitSet = choice("Limits", "Which limits branches keep meanwhile", default="emergency",
                                                        group="network")  # fmt: skip
     most_h: float | None = quantity("Hours, most", "Of loss of load a year; more is told as a finding; any when blank", unit="h",
                                     default=None, ge=0, le=8760)  # fmt: skip

@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict
 
 from ...network.fields import choice, quantity
+from ...network.limit_sets import LimitSet
 
 
 class Course(BaseModel):
@@ -20,9 +21,7 @@ class Course(BaseModel):
         "Transfers", "Over open switches: checked by a load flow and in part where all is too much; without limit; or none",
         default="checked",
     )  # fmt: skip
-    limit_set: Literal["normal", "emergency"] = choice(
-        "Limits meanwhile", "Which limits a transfer keeps", default="emergency"
-    )
+    limit_set: LimitSet = choice("Limits meanwhile", "Which limits a transfer keeps", default="emergency")
     average_pct: float = quantity("Average demand", "Over a year, of what is entered, where neither the load nor the profile of "
                                   "its class says", unit="%", default=55.0, ge=0, le=100)  # fmt: skip
     sustained_min: float = quantity("Sustained from", "Shorter interruptions are momentary (IEEE 1366: 5 min)", unit="min",

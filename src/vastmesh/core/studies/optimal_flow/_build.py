@@ -321,7 +321,7 @@ def bands_of_nodes(
 
 
 def branch_limits(
-    network: Network, arrays: NetArrays, branch: Ints, options: OptimalFlowOptions, share: float, *, emergency: bool
+    network: Network, arrays: NetArrays, branch: Ints, options: OptimalFlowOptions, share: float, *, limit_set: str
 ) -> tuple[Floats, Floats]:
     """Most current or power at the from and to ends of live branches, per unit; inf where none."""
     b = arrays.tables["branch"]
@@ -335,7 +335,7 @@ def branch_limits(
     known: dict[int, float] = {}
     for e in set(b["element"][branch].tolist()):
         item = network[arrays.element_id[e]]
-        known[e] = share * loading_allowed(item, "emergency" if emergency else "normal")
+        known[e] = share * loading_allowed(item, limit_set)
     shares = np.array([known[e] for e in b["element"][branch].tolist()])
     for ends, current in zip(most, by_current, strict=True):
         # A line's rated power is its rated current at nominal voltage, which per unit is the same figure.
@@ -369,9 +369,7 @@ def _limits(
             angle[at[k]] = machine["angle"][plants.row[k]]
     if len(slack) > len(np.unique(zone[at[slack]])):
         notes.append("Sources of one island may take other angles than they have: each delivers what is best.")
-    most = branch_limits(
-        network, arrays, branch, options, options.loading_pct / 100, emergency=condition.limit_set == "emergency"
-    )
+    most = branch_limits(network, arrays, branch, options, options.loading_pct / 100, limit_set=condition.limit_set)
     p_low, p_high, q_low, q_high, rated = bounds.T
     return Limits(low, high, p_low, p_high, q_low, q_high, angle, *most, rated, options.branches != "current")
 

@@ -118,7 +118,9 @@ def _limits_after(case: Case, options: OptimalFlowOptions) -> Limits:
     """Emergency ratings and emergency bands."""
     band = bands_of_nodes(case.network, "emergency", options, case.arrays, case.pattern.row, case.grid.n)
     low, high = np.minimum(case.limits.v_low, band[0]), np.maximum(case.limits.v_high, band[1])
-    most = branch_limits(case.network, case.arrays, case.branch, options, options.after_pct / 100, emergency=True)
+    most = branch_limits(
+        case.network, case.arrays, case.branch, options, options.after_pct / 100, limit_set="emergency"
+    )
     return replace(case.limits, v_low=low, v_high=high, most_from=most[0], most_to=most[1])
 
 

@@ -5,6 +5,7 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict
 
 from ...network.fields import When, choice, quantity
+from ...network.limit_sets import LimitSet
 from ..losses import Asked
 
 _OWN: When = {"of": ("lines", "transformers", "branches", "circuits", "busbars", "plants", "pairs")}
@@ -27,7 +28,7 @@ class LostOptions(BaseModel):
     up_to_kv: float = quantity(
         "Up to", "Nominal voltage of the highest end", unit="kV", default=1500.0, gt=0, le=1500, when=_OWN
     )
-    limit_set: Literal["normal", "emergency"] = choice(
+    limit_set: LimitSet = choice(
         "Limits after it", "Of what has no outage of its own in the model", default="emergency"
     )
     stage: Literal["just_after", "after_control"] = choice(

@@ -10,7 +10,7 @@ from ....flow.balanced import LEAST_RATIO, MOST_RATIO, REF, Problem, Solution, s
 from ....network import Item, Network, VoltageLimits, specs
 from ....severity import Severity
 from ... import Finding, Table
-from ..._limits import MOST, emergency_factor, find_windings, overload_words
+from ..._limits import MOST, find_windings, overload_factor, overload_words
 from ..._rows import Rows
 
 
@@ -59,6 +59,9 @@ def _voltage(network: Network, limit_set: str, rows: Rows, table: Table) -> list
     return found
 
 
+_LOADING = {"normal": "Loading", "emergency": "Emergency loading", "short_time": "Short-time loading"}
+
+
 def _loading(network: Network, limit_set: str, rows: Rows, table: Table) -> list[Finding]:
     settings, loading = network.settings, table["loading_pct"]
     i_from, i_to, p = table["from_current_a"], table["to_current_a"], table["from_active_power_mw"]
@@ -70,14 +73,14 @@ def _loading(network: Network, limit_set: str, rows: Rows, table: Table) -> list
     for i in outside:
         value, item = float(loading[i]), network.items[rows.branch_ids[i]]
         # For a limited time more is allowed where a rating says so; there is nothing to watch then below it.
-        more = emergency_factor(item) if limit_set == "emergency" else 1.0
+        more = overload_factor(item, limit_set)
         highest, watched = float(hard[i]) * more, float(hard[i] if more > 1 else soft[i])
         if value <= watched:
             continue
         breach = value > highest
         limit = highest if breach else watched
         beyond = overload_words(item, value) if more == 1 else ""
-        name = "Emergency loading" if limit_set == "emergency" else "Loading"
+        name = _LOADING[limit_set]
         found.append(
             Finding(
                 element=rows.branch_ids[i], kind=rows.branch_kinds[i], quantity="loading_pct", value=value, unit="%",

@@ -10,7 +10,7 @@ from ....flow.phases import Problem
 from ....network import Network, Settings, VoltageLimits, specs
 from ....severity import Severity
 from ... import Finding, Table
-from ..._limits import emergency_factor, find_windings
+from ..._limits import find_windings, overload_factor
 from ..._rows import Rows
 
 MOST = 2000
@@ -145,7 +145,7 @@ def _loading(network: Network, limit_set: str, rows: Rows, table: Table) -> list
             outside = np.flatnonzero(values > soft)
         for i in outside.tolist():
             ident, value = rows.branch_ids[i], float(values[i])
-            more = emergency_factor(network.items[ident]) if limit_set == "emergency" else 1.0
+            more = overload_factor(network.items[ident], limit_set)
             highest, watched = float(hard[i]) * more, float(hard[i] if more > 1 else soft[i])
             if value <= watched:
                 continue
