@@ -227,8 +227,10 @@ def balanced_scheme(page: Page) -> None:
     find(page, "T-Lantern Row")
     page.keyboard.press("s")
     show(page, "Phase balancing")
-    page.get_by_role("checkbox", name="Summer noon").check()
-    page.get_by_role("button", name="Balance", exact=True).click()
+    for condition in ("Winter evening", "Summer noon"):
+        page.get_by_role("button", name=re.compile("Add to conditions together$")).first.click()
+        page.get_by_role("option", name=condition, exact=True).click()
+    page.get_by_role("button", name="Run", exact=True).click()
     page.get_by_role("button", name="Make it a scheme").click(timeout=60_000)
     page.get_by_role("table", name="Changes").wait_for()
 

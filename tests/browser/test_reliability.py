@@ -8,6 +8,7 @@ from playwright.sync_api import Page, expect
 from tools.served import show
 
 from tests.browser.test_accessibility import violations
+from tests.browser.test_bench import card
 from tests.browser.test_harmonics import chosen, run
 
 
@@ -33,6 +34,19 @@ def test_the_poor_supply_point_is_found_told_and_cured(bench: Page) -> None:
     bench.get_by_role("button", name=re.compile("more tables", re.IGNORECASE)).first.click()
     bench.get_by_role("option", name="Where it comes from").click()
     expect(bench.get_by_role("grid")).to_contain_text("33 kV to Fennick")
+    bench.get_by_role("button", name="Causes", exact=True).click()
+    tree = bench.get_by_role("region", name="Where it comes from, as a tree")
+    expect(tree.locator("> details")).not_to_have_count(0)
+    tree.get_by_text("Line", exact=True).first.click()
+    tree.get_by_role("button", name=re.compile("^33 kV to")).first.click()
+    expect(bench.get_by_role("heading", name=re.compile("^33 kV to")).first).to_be_visible()
+    tree.get_by_role("button", name=re.compile("^show all")).first.click()
+    expect(card(bench)).to_contain_text(re.compile(r"\d+ elements|selected"))
+    assert violations(bench) == []
+    with bench.expect_download(timeout=120_000) as printed:
+        bench.get_by_role("button", name="PDF of Interruptions").click()
+    assert printed.value.suggested_filename == "Interruptions.pdf"
+    assert printed.value.path().read_bytes().startswith(b"%PDF")
 
     show(bench, "Proposals")
     figure(bench, "most", "6")

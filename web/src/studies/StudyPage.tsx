@@ -127,16 +127,26 @@ function useFollowing(wanted: boolean, work: Study, start: () => void) {
 const NOTHING: Readonly<Record<string, unknown>> = {}
 const nothing = () => NOTHING
 
+/** A way of looking at an answer that only one study has. */
+export interface Pane {
+  readonly id: string
+  readonly label: string
+  readonly Body: BesideAnswer
+}
+const NO_PANES: readonly Pane[] = []
+
 interface PageProps {
   readonly study: StudyInfo
   /** What a study of its own view offers with its answer, and before there is one. */
   readonly Beside?: BesideAnswer
   readonly Before?: ComponentType
+  readonly panes?: readonly Pane[]
   /** Values of options that fit what is selected, by name. */
   readonly useSuggested?: () => Readonly<Record<string, unknown>>
 }
 
-export function StudyPage({ study, Beside, Before, useSuggested = nothing }: PageProps) {
+export function StudyPage(props: PageProps) {
+  const { study, Beside, Before, useSuggested = nothing, panes = NO_PANES } = props
   const revision = useBench((s) => s.revision)
   const found = useSuggested()
   const words = JSON.stringify(found)
@@ -210,6 +220,7 @@ export function StudyPage({ study, Beside, Before, useSuggested = nothing }: Pag
           study={study}
           again={start}
           Beside={Beside}
+          panes={panes}
         />
       ) : (
         <None>
@@ -233,6 +244,7 @@ function Shown(props: {
   study: StudyInfo
   again: () => void
   Beside?: BesideAnswer
+  panes: readonly Pane[]
 }) {
   const { result, address, stale, study } = props
   const tables = useMemo(() => Object.values(result.tables).map(tableOf), [result])
@@ -243,6 +255,7 @@ function Shown(props: {
   const known = [
     ...figures.map((f) => `figure ${f.name}`),
     ...tables.map((t) => `table ${t.name}`),
+    ...props.panes.map((p) => p.id),
     'findings',
     'workings',
     'account',
@@ -288,6 +301,7 @@ function Shown(props: {
     <Answer>
       <Bar role="toolbar" aria-label={study.label}>
         {figures.map((f) => tab(`figure ${f.name}`, f.label))}
+        {props.panes.map((p) => tab(p.id, p.label))}
         {tables.slice(0, beside).map((t) => tab(`table ${t.name}`, t.label))}
         {tables.length > beside && (
           <Pick
@@ -326,8 +340,8 @@ function Shown(props: {
         {(result.scheme?.length ?? 0) > 0 && <Plain onPress={() => void make()}>Make it a scheme</Plain>}
         {fitting && condition && <Plain onPress={() => void put()}>Set it in {condition.name}</Plain>}
         <Plain onPress={() => void keep()}>Keep</Plain>
-        <Plain aria-label={`Document of ${study.label}`} onPress={print}>
-          Document
+        <Plain aria-label={`PDF of ${study.label}`} onPress={print}>
+          PDF
         </Plain>
         {said && (
           <p data-testid="statement" title={said}>
@@ -352,6 +366,7 @@ function Shown(props: {
         <Findings result={result} address={study.causes && !props.partial ? address : null} />
       )}
       {at === 'workings' && <StudyWorkings address={address} />}
+      {props.panes.map((p) => (p.id === at ? <p.Body key={p.id} result={result} /> : null))}
       {at === 'account' && <Account result={result} took={props.took} />}
     </Answer>
   )

@@ -6,11 +6,14 @@ import { endTrial, tryLoss } from '../../session/live'
 import { useBench } from '../../session/store'
 import { StudyPage } from '../StudyPage'
 import type { StudyResult } from '../useStudy'
+import { Causes } from './Causes'
 
 export function Reliability() {
   const study = useQuery(studiesQuery).data?.find((s) => s.name === 'reliability')
-  return study ? <StudyPage study={study} Beside={StorySteps} /> : null
+  return study ? <StudyPage study={study} Beside={StorySteps} panes={PANES} /> : null
 }
+
+const PANES = [{ id: 'causes', label: 'Causes', Body: Causes }]
 
 const Line = styled.span`
   display: inline-flex; align-items: center; gap: 4px; color: ${(p) => p.theme.quiet}; min-width: 0;
