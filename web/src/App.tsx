@@ -3,6 +3,7 @@ import { useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useState } from 'react'
 import styled from 'styled-components'
 import { answer, client, type Imported, messageOf } from './api/client'
+import { keys } from './api/queries'
 import { Bench } from './Bench'
 import { Button } from './design/controls'
 import { ImportReport } from './features/projects/ImportReport'
@@ -40,7 +41,7 @@ export function App() {
 
   const openId = useCallback((id: string) => go(`/p/${id}`), [go])
   const toProjects = useCallback(() => {
-    void cache.invalidateQueries({ queryKey: ['projects'] })
+    void cache.invalidateQueries({ queryKey: keys.allProjects })
     go('/projects')
   }, [cache, go])
   const onImported = useCallback(

@@ -4,6 +4,13 @@ import { answer, client, TAB } from './client'
 /** The one place that spells query keys. */
 export const keys = {
   vocabulary: ['vocabulary'] as const,
+  allProjects: ['projects'] as const,
+  papers: ['papers'] as const,
+  runs: (project: string | undefined) => ['runs', project] as const,
+  cases: (project: string | undefined, revision: number, body: unknown) =>
+    ['cases', project, revision, body] as const,
+  backdrop: (project: string | undefined, digest: string | undefined) =>
+    ['backdrop', project, digest] as const,
   projects: (removed: boolean) => ['projects', { removed }] as const,
   journal: (project: string, revision: number) => ['journal', project, revision] as const,
 }

@@ -25,6 +25,8 @@ export interface StudyLens {
   readonly values: ReadonlyMap<string, number>
   readonly most: number
   readonly grows: boolean
+  /** Revision of the network the figures are of. */
+  readonly revision: number
 }
 
 /** A column of a study's table as colours on the sheet. */
@@ -35,6 +37,7 @@ export function lensOf(
     readonly unit?: string | null
     readonly values?: readonly unknown[] | null
   },
+  revision = useBench.getState().revision,
 ) {
   const values = new Map<string, number>()
   let most = 1e-9
@@ -47,7 +50,7 @@ export function lensOf(
   // What is never below zero only grows: its scale begins there.
   const grows = [...values.values()].every((v) => v >= 0)
   useBench.setState({
-    study: { label: column.label, unit: column.unit ?? '', values, most, grows },
+    study: { label: column.label, unit: column.unit ?? '', values, most, grows, revision },
     lens: 'study',
   })
 }

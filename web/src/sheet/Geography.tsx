@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useEffect, useMemo, useRef, useState } from 'react'
 import { useTheme } from 'styled-components'
 
+import { keys } from '../api/queries'
 import { usePrefs } from '../model/prefs'
 import { updateOrTell } from '../session/queue'
 import { useBench } from '../session/store'
@@ -18,7 +19,7 @@ export function useBackdrop(wanted: boolean): Map_ {
   const project = useBench((s) => s.project?.id)
   const file = useBench((s) => s.items.get('backdrop')?.file) as { sha256?: string } | undefined
   const { data } = useQuery({
-    queryKey: ['backdrop', project, file?.sha256],
+    queryKey: keys.backdrop(project, file?.sha256),
     queryFn: async () => (await fetch(`/api/projects/${project}/backdrop`)).json(),
     enabled: wanted && !!project,
     staleTime: Number.POSITIVE_INFINITY,

@@ -17,7 +17,7 @@ import { lensQuantities, lensStrands } from './paint'
 const Box = styled.div`
   position: absolute; left: 12px; bottom: 12px; display: flex; align-items: center; gap: 18px; padding: 3px 12px; border-radius: 6px;
   background: ${(p) => p.theme.paper}; border: 1px solid ${(p) => p.theme.rule}; height: 38px;
-  .label { color: ${(p) => p.theme.quiet}; }
+  .label { color: ${(p) => p.theme.quiet}; } .stale { color: ${(p) => p.theme.breach}; }
 `
 const Part = styled.div`width: 132px;`
 const Scale = styled.div<{ $stops: readonly string[] }>`
@@ -106,6 +106,7 @@ function Scales() {
   const lens = useBench((s) => s.lens)
   const result = useBench((s) => s.result)
   const study = useBench((s) => s.study)
+  const revision = useBench((s) => s.revision)
   const { bands } = usePrefs()
   const most = (v: number) => significant(v, 2)
   const painted = lensQuantities(lens, result)
@@ -123,11 +124,14 @@ function Scales() {
       return <span className="label">drawn hollow: without supply</span>
     case 'study':
       return (
-        <Ramp
-          stops={study?.grows ? theme.loading : theme.voltage}
-          ends={study ? [...(study.grows ? [] : [most(-study.most)]), '0', most(study.most)] : []}
-          unit={study?.unit}
-        />
+        <>
+          <Ramp
+            stops={study?.grows ? theme.loading : theme.voltage}
+            ends={study ? [...(study.grows ? [] : [most(-study.most)]), '0', most(study.most)] : []}
+            unit={study?.unit}
+          />
+          {study && study.revision !== revision && <span className="stale">out of date</span>}
+        </>
       )
     default:
       return null

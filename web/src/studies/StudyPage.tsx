@@ -215,6 +215,7 @@ export function StudyPage(props: PageProps) {
           address={work.address}
           stale={work.revision !== revision}
           took={work.took_s}
+          revision={work.revision}
           about={about}
           partial={work.partial}
           study={study}
@@ -238,6 +239,7 @@ function Shown(props: {
   address: string
   stale: boolean
   took: number
+  revision: number
   /** Name of what it was asked about. */
   about: string
   partial: boolean
@@ -332,7 +334,7 @@ function Shown(props: {
             choices={quantities.map((q) => ({ id: q.name, label: q.label }))}
             onChange={(name) => {
               const column = table.columns.find((c) => c.name === name)
-              if (column) lensOf(table.columns[0]!.values as string[], column)
+              if (column) lensOf(table.columns[0]!.values as string[], column, props.revision)
             }}
           />
         )}

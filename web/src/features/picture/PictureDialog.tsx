@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import styled from 'styled-components'
 import { answer, client } from '../../api/client'
+import { keys } from '../../api/queries'
 import { Button, Dialog, Pick, Primary, TextInput } from '../../design/controls'
 import { dark, light } from '../../design/tokens'
 import { useBench } from '../../session/store'
@@ -43,7 +44,7 @@ export function PictureDialog() {
   const [inDark, setDark] = useState('light')
   const [busy, setBusy] = useState(false)
   const { data: papers } = useQuery({
-    queryKey: ['papers'],
+    queryKey: keys.papers,
     queryFn: () => answer(client.GET('/api/papers')),
     staleTime: Number.POSITIVE_INFINITY,
     enabled: open,

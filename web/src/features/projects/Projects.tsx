@@ -3,7 +3,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import styled from 'styled-components'
 import { type Imported, messageOf, type Project } from '../../api/client'
-import { projectsQuery } from '../../api/queries'
+import { keys, projectsQuery } from '../../api/queries'
 import { Button, Dialog, Plain, Primary, TextInput } from '../../design/controls'
 import { chooseFile, createProject, importFile, restoreProject } from './actions'
 
@@ -41,7 +41,7 @@ export function Projects({ onOpen, onImported }: Props) {
     setProblem(null)
     try {
       await work()
-      await cache.invalidateQueries({ queryKey: ['projects'] })
+      await cache.invalidateQueries({ queryKey: keys.allProjects })
     } catch (error) {
       setProblem(messageOf(error))
     }

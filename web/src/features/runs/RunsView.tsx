@@ -3,7 +3,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useMemo, useState } from 'react'
 import styled from 'styled-components'
 import { answer, client, messageOf } from '../../api/client'
-import { compareQuery } from '../../api/queries'
+import { compareQuery, keys } from '../../api/queries'
 import type { components } from '../../api/schema'
 import { Button, IconButton, Pick, Plain, TextInput } from '../../design/controls'
 import { tableOf } from '../../model/results'
@@ -33,14 +33,12 @@ const None = styled.p`padding: 14px 16px; color: ${(p) => p.theme.quiet};`
 /** Runs with voltages and flows of the whole network, which can be pinned and looked at. */
 const isFlow = (study: string) => study === 'load_flow' || study === 'unbalanced'
 
-const runsKey = (project: string | undefined) => ['runs', project] as const
-
 export function useRuns() {
   const project = useBench((s) => s.project?.id)
   const kept = useBench((s) => s.runsKept)
   return useQuery({
     // A pin is kept while the list may be open or on its way: the count makes such a list be asked for again.
-    queryKey: [...runsKey(project), kept],
+    queryKey: [...keys.runs(project), kept],
     placeholderData: (before, query) => (query?.queryKey[1] === project ? before : undefined),
     queryFn: () =>
       answer(
@@ -66,7 +64,7 @@ export function RunsView() {
       chosen.map((id) => ({ address: `run-${id}` })),
       saveFile,
     )
-  const refresh = () => cache.invalidateQueries({ queryKey: runsKey(project?.id) })
+  const refresh = () => cache.invalidateQueries({ queryKey: keys.runs(project?.id) })
   const keep = async () => {
     await keepRun(name.trim() || resultLabel())
     setName('')

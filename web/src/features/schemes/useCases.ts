@@ -1,6 +1,7 @@
 /** Two combinations of schemes and conditions, solved beside each other by the service. */
 import { useQuery } from '@tanstack/react-query'
 import { answer, client } from '../../api/client'
+import { keys } from '../../api/queries'
 import type { components } from '../../api/schema'
 import { useBench } from '../../session/store'
 
@@ -10,7 +11,7 @@ type Asked = components['schemas']['CasesIn']
 export function useCases(body: Asked, enabled = true) {
   const { project, revision } = useBench()
   return useQuery({
-    queryKey: ['cases', project?.id, revision, body],
+    queryKey: keys.cases(project?.id, revision, body),
     queryFn: () =>
       answer(
         client.POST('/api/projects/{project_id}/cases', {
