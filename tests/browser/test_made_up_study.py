@@ -11,7 +11,7 @@ from tools.served import served, show
 
 from tests.browser.test_accessibility import violations
 from tests.browser.test_bench import shape
-from tests.browser.test_daily_work import pick
+from tests.browser.test_daily_work import edit, pick
 
 pytestmark = pytest.mark.xdist_group("made-up")  # one server for all of them
 
@@ -30,7 +30,7 @@ def demo_project(server: str) -> str:
     return found
 
 
-def test_a_study_of_one_file_has_a_page_with_everything(bench: Page) -> None:
+def test_a_study_of_one_file_has_a_page_with_everything(bench: Page, server: str, project: str) -> None:
     show(bench, "Lantern light")
     form = bench.get_by_role("form", name="Options: Lantern light")
     expect(form.get_by_text("Soot")).to_have_count(0)  # matters with a long wick alone
@@ -60,8 +60,20 @@ def test_a_study_of_one_file_has_a_page_with_everything(bench: Page) -> None:
     expect(bench.get_by_role("region", name="Workings of Heron End")).to_contain_text("Light of a lantern")
     assert violations(bench) == []
     toolbar.get_by_role("button", name="Keep").click()
+    with bench.expect_download(timeout=120_000) as printed:
+        toolbar.get_by_role("button", name="PDF of Lantern light").click()
+    assert printed.value.path().read_bytes().startswith(b"%PDF")
     show(bench, "Runs")
     expect(bench.get_by_role("list", name="Kept runs")).to_contain_text("Lantern light")
+    bench.get_by_role("checkbox", name="Lantern light in the document").check()
+    with bench.expect_download(timeout=120_000) as printed:
+        bench.get_by_role("button", name="Document of the chosen runs").click()
+    assert printed.value.path().read_bytes().startswith(b"%PDF")
+    # Colours of figures that are no longer those of the network say so.
+    legend = bench.get_by_text("out of date")
+    expect(legend).to_have_count(0)
+    edit(server, project, id="T-Q1", values={"rated_mva": 45.0})
+    expect(legend).to_be_visible()
 
 
 def test_a_running_study_goes_on_while_other_views_are_shown_and_is_cancelled(bench: Page) -> None:
