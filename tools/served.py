@@ -61,8 +61,6 @@ _DESK_OF = {
             "Compare",
             "Conditions",
             "Sweep",
-            "Filter design",
-            "Filter search",
             "Emission limits",
         ),
         "Decide",
@@ -82,7 +80,9 @@ _DESK_OF = {
         ),
         "Limits",
     ),
-    **dict.fromkeys(("Optimal flow", "Open points", "Places", "Phase balancing"), "Optimise"),
+    **dict.fromkeys(
+        ("Optimal flow", "Open points", "Places", "Phase balancing", "Filter design", "Filter search"), "Optimise"
+    ),
     **dict.fromkeys(("Check", "Data", "Catalogue"), "Model"),
     **dict.fromkeys(("Jobs", "Runs", "Logbook"), "Record"),
 }
@@ -96,4 +96,4 @@ def show(page: Page, view: str) -> None:
     )
     if tab.count() == 0:
         desk.click()
-    tab.click()
+    tab.click(timeout=120_000)  # pages of studies come when the service has listed them

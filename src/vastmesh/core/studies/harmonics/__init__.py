@@ -69,7 +69,7 @@ register(
         purpose="A filter from its purpose: name plate, parts, ratings, its band, and what it does under every condition",
         options=DesignOptions,
         run=run_design,
-        desk="decide",
+        desk="optimise",
     )
 )
 register(
@@ -79,7 +79,7 @@ register(
         purpose="The cheapest filter that keeps every level and the power factor under every condition, with any steps on",
         options=SearchOptions,
         run=run_search,
-        desk="decide",
+        desk="optimise",
     )
 )
 register(
