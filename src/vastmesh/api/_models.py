@@ -61,6 +61,7 @@ class KindOut(BaseModel):
     element: bool
     listed: bool = Field(description="Has a table of its own among the data")
     removable: bool = Field(description="Can be removed from its card")
+    alone: bool = Field(description="Is no equipment and can be made as it is, without naming anything")
     fields: list[FieldSpec]
 
 

@@ -32,6 +32,7 @@ from ..core.network import (
     first_bus,
     profile,
     specs,
+    stands_alone,
     with_rules,
 )
 from ..core.studies import STUDIES, Study
@@ -97,7 +98,7 @@ def vocabulary() -> m.Vocabulary:
         kinds=[
             m.KindOut(
                 kind=kind, label=cls.label, plural=cls.plural, element=issubclass(cls, Element),
-                listed=cls.listed, removable=cls.removable, fields=list(specs(cls).values()),
+                listed=cls.listed, removable=cls.removable, alone=stands_alone(cls), fields=list(specs(cls).values()),
             )
             for kind, cls in REGISTRY.items()
         ],

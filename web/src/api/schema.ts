@@ -1689,6 +1689,8 @@ export interface components {
              * @default false
              */
             terminal?: boolean;
+            /** Picks */
+            picks?: string | null;
             /** Catalogue */
             catalogue?: string | null;
             /**
@@ -2009,6 +2011,11 @@ export interface components {
              * @description Can be removed from its card
              */
             removable: boolean;
+            /**
+             * Alone
+             * @description Is no equipment and can be made as it is, without naming anything
+             */
+            alone: boolean;
             /** Fields */
             fields: components["schemas"]["FieldSpec"][];
         };

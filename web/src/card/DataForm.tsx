@@ -36,10 +36,20 @@ const GROUPS: readonly (readonly [string, string])[] = [
   ['earth', 'Neutral earthing'],
   ['sequence', 'Zero sequence and fault data'],
   ['harmonics', 'Harmonics'],
+  ['dispatch', 'Dispatch and cost'],
+  ['after', 'What is allowed after it'],
   ['reliability', 'Failures and interruptions'],
   ['identity', 'Name, note and documents'],
   ['place', 'Symbol and place'],
 ]
+
+/** Sections in order; one that nobody has named here stands before the last two, so that no field is out of sight. */
+function sections(fields: readonly FieldSpec[]): readonly (readonly [string, string])[] {
+  const known = new Set(['data', ...GROUPS.map(([g]) => g)])
+  const more = [...new Set(fields.map((f) => f.group ?? 'data'))].filter((g) => !known.has(g))
+  const others = more.map((g) => [g, `${g[0]?.toUpperCase()}${g.slice(1)}`] as const)
+  return [...GROUPS.slice(0, -2), ...others, ...GROUPS.slice(-2)]
+}
 
 /** Worked-out figures of blank fields, by field. */
 export function useComputed(item: Item): ReadonlyMap<string, Step> {
@@ -84,7 +94,7 @@ export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
         origins={origins}
         computed={[...computed.keys()].some((f) => item[f] === undefined)}
       />
-      {GROUPS.map(([group, label]) => {
+      {sections(shown).map(([group, label]) => {
         const fields = shown.filter((f) => f.group === group)
         return fields.length ? (
           <Section key={group}>

@@ -6,7 +6,7 @@ import { Pick } from '../design/controls'
 import { exact, parseNumber, significant } from '../design/format'
 import { Icon } from '../design/Icon'
 import { font } from '../design/tokens'
-import { busesOf, type Item } from '../model/items'
+import { busesOf, fits, type Item } from '../model/items'
 import { createFor } from '../session/create'
 import { confirm } from '../session/edits'
 import { change, update } from '../session/queue'
@@ -90,14 +90,19 @@ export function Field({ item, spec, others = [], computed }: Props) {
   const shown = differ ? { ...item, [spec.name]: undefined } : item
   const known = blank && !differ ? computed : undefined
   return (
-    <Row data-field={spec.name} data-missing={missing} title={spec.meaning}>
+    <Row
+      data-field={spec.name}
+      data-missing={missing}
+      data-unitless={!!spec.picks || undefined}
+      title={spec.meaning}
+    >
       <FieldLabel spec={spec} id={id} missing={missing} />
       <Editor
         {...{ item: shown, spec, keep, id, differ, computed: known }}
         refuse={setReason}
         invalid={reason !== null}
       />
-      {!spec.catalogue && (
+      {!spec.catalogue && !spec.picks && (
         <Unit
           $typical={origin === 'typical'}
           title={known ? `${known.label}: ${known.formula}` : origin ? `${origin} value` : undefined}
@@ -207,7 +212,30 @@ function Editor(props: EditorProps) {
   }
   if (spec.type === 'reference') return <ReferencePick {...props} />
   if (spec.type === 'references') return <ReferencesPick {...props} />
-  return <Typed {...props} />
+  return spec.picks ? <PickedTexts {...props} /> : <Typed {...props} />
+}
+
+/** A list of ids, typed or taken over from what is selected on the sheet. */
+function PickedTexts(props: EditorProps) {
+  const { item, spec, keep } = props
+  const items = useBench((s) => s.items)
+  const selected = useBench((s) => s.selected)
+  const chosen = useBench((s) => s.chosen)
+  const value = (Array.isArray(item[spec.name]) ? item[spec.name] : []) as string[]
+  const more = [...(chosen.size ? chosen : selected ? [selected] : [])].filter((id) => {
+    const found = items.get(id)
+    return found && found.id !== item.id && fits(found, spec.picks) && !value.includes(id)
+  })
+  return (
+    <Several>
+      <Typed {...props} />
+      {more.length > 0 && (
+        <button type="button" onClick={() => void keep([...value, ...more])}>
+          add {more.length === 1 ? items.get(more[0]!)?.name : `the ${more.length} selected`}
+        </button>
+      )}
+    </Several>
+  )
 }
 
 const NONE = '—'
@@ -324,14 +352,6 @@ function ReferencesPick({ item, spec, keep }: EditorProps) {
     </Several>
   )
 }
-
-/** Whether an item is of the kind that is referred to; a branch is whatever has two ends, a bank what is switched in steps. */
-export const fits = (item: Item, ref: string | null | undefined) =>
-  ref === 'branch'
-    ? busesOf(item).length === 2
-    : ref === 'bank'
-      ? item.kind === 'shunt' || item.kind === 'filter'
-      : item.kind === ref
 
 /** What can be made on the spot, where a field refers to it. */
 const CREATED: Readonly<Record<string, string>> = {

@@ -134,3 +134,13 @@ export function applied(
   if (!order) return next
   return new Map(order.flatMap((id) => (next.has(id) ? [[id, next.get(id)!] as const] : [])))
 }
+
+/** Whether an item is of the kind that is referred to; a branch is whatever has two ends, a bank what is switched in steps. */
+export const fits = (item: Item, ref: string | null | undefined) =>
+  ref === 'branch'
+    ? busesOf(item).length === 2
+    : ref === 'element'
+      ? item.kind === 'bus' || busesOf(item).length > 0
+      : ref === 'bank'
+        ? item.kind === 'shunt' || item.kind === 'filter'
+        : item.kind === ref

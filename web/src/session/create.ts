@@ -1,8 +1,8 @@
 /** Making items that equipment refers to: a geometry for a line, an area for a bus, a relay for a switch. */
-import type { Change } from '../api/client'
-import type { Item } from '../model/items'
+import type { Change, FieldSpec } from '../api/client'
+import { fits, type Item } from '../model/items'
 import { changeOrTell } from './edits'
-import { useBench } from './store'
+import { selection, useBench } from './store'
 
 /** A name that nothing has yet. */
 export function freeName(stem: string): string {
@@ -57,45 +57,43 @@ export async function createFor(item: Item, field: string, kind: string): Promis
   return (await changeOrTell(`New ${words.toLowerCase()} for ${item.name}`, changes)) ? id : null
 }
 
-export type Alone = 'spectrum' | 'harmonic_levels' | 'current_limits'
-
-/** What stands by itself and is entered on its card: a spectrum of one's own, levels that go before the generic ones. */
-export const ALONE: Record<Alone, { words: string; asked: string; start: Record<string, unknown> }> = {
-  spectrum: {
-    words: 'Own spectrum',
-    asked: 'harmonic spectrum',
-    start: { kind: 'own_type', family: 'spectrum', orders: '5 20; 7 14; 11 9; 13 7' },
-  },
-  harmonic_levels: {
-    words: 'Harmonic levels',
-    asked: 'harmonic levels',
-    start: {
-      kind: 'harmonic_levels',
-      above_kv: 1,
-      up_to_kv: 35,
-      orders: '5 5; 7 4; 11 3; 13 2.5',
-      total_pct: 6.5,
-    },
-  },
+/** With what some of those that stand by themselves begin: figures that are usual, to be written over. */
+const BEGINS: Readonly<Record<string, Record<string, unknown>>> = {
+  harmonic_levels: { above_kv: 1, up_to_kv: 35, orders: '5 5; 7 4; 11 3; 13 2.5', total_pct: 6.5 },
   current_limits: {
-    words: 'Current limits',
-    asked: 'harmonic current limits',
-    start: {
-      kind: 'current_limits',
-      up_to_kv: 69,
-      ratio_from: 20,
-      ratio_below: 50,
-      orders: '5 7; 7 7; 11 3.5; 13 3.5',
-      total_pct: 8,
-    },
+    up_to_kv: 69,
+    ratio_from: 20,
+    ratio_below: 50,
+    orders: '5 7; 7 7; 11 3.5; 13 3.5',
+    total_pct: 8,
   },
 }
 
-export async function createAlone(kind: Alone): Promise<string | null> {
-  const { words, start } = ALONE[kind]
-  const id = freeName(words)
-  const done = await changeOrTell(`New ${words.toLowerCase()}`, [
-    { op: 'add', item: { id, name: id, ...start } } as Change,
+/** An own type that is worth a command of its own. */
+export const SPECTRUM = {
+  kind: 'own_type',
+  label: 'Harmonic spectrum',
+  start: { family: 'spectrum', orders: '5 20; 7 14; 11 9; 13 7' },
+}
+
+interface Made {
+  readonly kind: string
+  readonly label: string
+  readonly fields?: readonly FieldSpec[]
+  readonly start?: Record<string, unknown>
+}
+
+/** Make what stands by itself and is entered on its card; a list of elements begins with what is selected. Returns its id. */
+export async function createAlone(kind: Made): Promise<string | null> {
+  const { items } = useBench.getState()
+  const id = freeName(kind.label)
+  const listed = (kind.fields ?? []).flatMap((f) => {
+    const ids = f.picks ? selection().filter((s) => items.has(s) && fits(items.get(s)!, f.picks)) : []
+    return ids.length ? [[f.name, ids] as const] : []
+  })
+  const start = { ...BEGINS[kind.kind], ...kind.start, ...Object.fromEntries(listed) }
+  const done = await changeOrTell(`New ${kind.label.toLowerCase()}`, [
+    { op: 'add', item: { kind: kind.kind, id, name: id, ...start } } as Change,
   ])
   return done ? id : null
 }

@@ -51,6 +51,7 @@ from .items import (
     make_item,
     role_of,
     roles_of,
+    stands_alone,
 )
 from .names import Namer
 from .network import SETTINGS_ID, Applied, Network, dump_item, removal, with_rules
@@ -178,6 +179,7 @@ __all__ = [
     "schemes_in_order",
     "specs",
     "spectrum_values",
+    "stands_alone",
     "tap_positions",
     "to_phases",
     "touched_fields",

@@ -77,9 +77,10 @@ def choice(
     typical: bool = False,
     group: str = "data",
     when: When | None = None,
+    picks: str | None = None,
 ) -> Any:
-    """A text, a yes/no or one of several words."""
-    extra: dict[str, Any] = {"label": label, "typical": typical, "group": group, "when": _plain(when)}
+    """A text, a yes/no or one of several words; of a list of ids, ``picks`` says which kind of element they are of."""
+    extra: dict[str, Any] = {"label": label, "typical": typical, "group": group, "when": _plain(when), "picks": picks}
     return Field(default=default, description=meaning, json_schema_extra=extra)
 
 
@@ -161,6 +162,7 @@ class FieldSpec(BaseModel):
     typical: bool = False
     ref: str | None = None
     terminal: bool = False
+    picks: str | None = None
     catalogue: str | None = None
     group: str = "data"
     when: dict[str, list[Any]] | None = None
@@ -180,7 +182,7 @@ class FieldSpec(BaseModel):
             FieldType.REFERENCE: f"name an existing {self.ref}",
             FieldType.REFERENCES: f"name existing ones: {self.ref}",
             FieldType.DATE: "enter a date from 1850 to 2200 as year-month-day, for example 2026-11-23",
-            FieldType.TEXTS: "give at most 30 texts of 1 to 300 characters",
+            FieldType.TEXTS: "give texts of 1 to 300 characters, apart by commas",
             FieldType.OTHER: self.meaning.lower(),
         }.get(self.type, "enter a text of 1 to 80 characters without control characters")
 
@@ -220,7 +222,7 @@ def _spec(name: str, info: FieldInfo) -> FieldSpec:
         kind = FieldType.CHOICE
     else:
         kind = _TYPES.get(inner if isinstance(inner, type) else object, FieldType.OTHER)
-        if get_origin(inner) is tuple and get_args(inner)[0] in (Text, Link):
+        if get_origin(inner) is tuple and (get_args(inner)[0] in (Text, Link) or extra.get("picks")):
             kind = FieldType.TEXTS
     shown = extra.get("shown_as") or [extra.get("unit"), 1.0]
     spec: dict[str, Any] = {
@@ -238,6 +240,7 @@ def _spec(name: str, info: FieldInfo) -> FieldSpec:
         "typical": extra.get("typical", False),
         "ref": extra.get("ref"),
         "terminal": extra.get("terminal", False),
+        "picks": extra.get("picks"),
         "catalogue": extra.get("catalogue"),
         "when": extra.get("when"),
         "group": extra.get("group", "data"),

@@ -280,6 +280,13 @@ def make_item(data: dict[str, Any]) -> Item:
         raise InvalidFields(_problems(cls, data, error)) from None
 
 
+def stands_alone(cls: type[Item]) -> bool:
+    """Whether an item that is no equipment can be made without naming anything: what has a table and needs no other item."""
+    if issubclass(cls, Element) or not cls.listed or not cls.removable:
+        return False
+    return not any(s.type is FieldType.REFERENCE and s.required for s in specs(cls).values())
+
+
 def _problems(cls: type[Item], data: dict[str, Any], error: ValidationError) -> list[FieldProblem]:
     known, ident = specs(cls), str(data.get("id") or f"new {cls.label.lower()}")
     found = []

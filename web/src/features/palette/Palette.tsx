@@ -31,7 +31,9 @@ export function Palette({ open, setOpen, onProjects }: Props) {
       openFind: () => setOpen('find'),
       openProjects: onProjects,
     }
-    return open === 'palette' || open === 'grow' ? commandsFor(vocabulary?.shoots ?? [], overlays) : []
+    return open === 'palette' || open === 'grow'
+      ? commandsFor(vocabulary?.shoots ?? [], vocabulary?.kinds ?? [], overlays)
+      : []
   }, [open, vocabulary, setOpen, onProjects])
   useKeys(setOpen, onProjects)
   const found = useMemo(
@@ -116,7 +118,9 @@ function useKeys(setOpen: (open: OpenOverlay) => void, onProjects: () => void) {
         else notify('news', 'Select a bus, a line or what hangs from a bus: it grows there.')
       } else {
         const alias = keys === 'Ctrl+Y' ? 'Ctrl+Shift+Z' : keys
-        const command = commandsFor(vocabulary?.shoots ?? [], overlays).find((c) => c.keys === alias)
+        const command = commandsFor(vocabulary?.shoots ?? [], vocabulary?.kinds ?? [], overlays).find(
+          (c) => c.keys === alias,
+        )
         if (!command) return
         command.run()
       }

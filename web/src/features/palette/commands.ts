@@ -5,7 +5,7 @@ import { busesOf, type Item, text } from '../../model/items'
 import { setPrefs, usePrefs, type Way } from '../../model/prefs'
 import { align, chosenBuses, distribute, labelsBack, resize, selectFed, turn } from '../../session/arrange'
 import { copy, copyData, cut, duplicate, pasteHere } from '../../session/copies'
-import { ALONE, type Alone, createAlone } from '../../session/create'
+import { createAlone, SPECTRUM } from '../../session/create'
 import { grow, placeAs, putBackdrop, remove, swap, throwSwitch, tidy } from '../../session/edits'
 import { startPicking } from '../../session/pick'
 import { redo, undo, updateOrTell } from '../../session/queue'
@@ -44,7 +44,7 @@ export interface Overlays {
 
 const set = useBench.setState
 
-export function commandsFor(shoots: readonly Shoot[], overlays: Overlays): Command[] {
+export function commandsFor(shoots: readonly Shoot[], kinds: readonly Kind[], overlays: Overlays): Command[] {
   const { selected, chosen, items } = useBench.getState()
   const item = selected && !chosen.size ? items.get(selected) : undefined
   return [
@@ -54,7 +54,7 @@ export function commandsFor(shoots: readonly Shoot[], overlays: Overlays): Comma
     ...(item ? growCommands(item, shoots) : []),
     ...(item ? oneCommands(item) : []),
     ...selectionCommands(),
-    ...viewCommands(),
+    ...viewCommands(kinds),
     { id: 'settings', label: 'Settings: limits, criteria per phase, method', run: openSettings },
     { id: 'projects', label: 'All projects', run: overlays.openProjects },
   ]
@@ -243,7 +243,7 @@ const all = (): Command => ({
 const isEquipment = (i: Item) =>
   Object.keys(i).some((k) => k === 'bus' || k.endsWith('_bus')) || i.kind === 'bus'
 
-function viewCommands(): Command[] {
+function viewCommands(kinds: readonly Kind[]): Command[] {
   const { shelfOpen, cardOpen, grid, pinned, arrangement, looking, found, raw } = useBench.getState()
   const lens = (id: Lens, label: string): Command => ({
     id: `lens-${id}`,
@@ -320,9 +320,9 @@ function viewCommands(): Command[] {
     },
     ...deskCommands(),
     ...phaseCommands(),
-    ...(Object.keys(ALONE) as Alone[]).map((kind) => ({
-      id: `new-${kind}`,
-      label: `New ${ALONE[kind].asked}`,
+    ...[SPECTRUM, ...kinds.filter((k) => k.alone)].map((kind) => ({
+      id: `new-${kind.label}`,
+      label: `New ${kind.label.toLowerCase()}`,
       run: () => void createAlone(kind).then((id) => id && select(id)),
     })),
     { id: 'pin', label: pinned ? 'Let the pinned result go' : 'Pin this result', keys: 'P', run: pin },

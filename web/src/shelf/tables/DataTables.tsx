@@ -2,8 +2,10 @@
 import { useQuery } from '@tanstack/react-query'
 import { useMemo } from 'react'
 import { vocabularyQuery } from '../../api/queries'
+import { Pick } from '../../design/controls'
+import { createAlone } from '../../session/create'
 import { useKept } from '../../session/kept'
-import { useBench } from '../../session/store'
+import { select, useBench } from '../../session/store'
 import { Bar, Frame } from './Bar'
 import { DataTable } from './DataTable'
 
@@ -26,6 +28,19 @@ export function DataTables() {
             {k.plural} {count.get(k.kind)}
           </button>
         ))}
+        <Pick
+          label="New"
+          hideLabel
+          placeholder="new …"
+          value={null}
+          choices={kinds.filter((k) => k.alone).map((k) => ({ id: k.kind, label: k.label }))}
+          onChange={(name) => {
+            const wanted = kinds.find((k) => k.kind === name)
+            if (!wanted) return
+            setName(name)
+            void createAlone(wanted).then((id) => id && select(id))
+          }}
+        />
       </Bar>
       {kind && <DataTable key={kind.kind} kind={kind} />}
     </Frame>

@@ -1,8 +1,8 @@
 /** Phase balancing: the feeder is what feeds the selection, and what may move the buses that are chosen. */
 import { useQuery } from '@tanstack/react-query'
 import { studiesQuery, supplyQuery } from '../../api/queries'
-import { fits } from '../../card/Field'
 import { Button } from '../../design/controls'
+import { fits } from '../../model/items'
 import { updateOrTell } from '../../session/queue'
 import { useBench, useSettings } from '../../session/store'
 import { StudyPage } from '../StudyPage'

@@ -17,7 +17,7 @@ class Interface(Item):
     kind: Literal["interface"] = "interface"
     members: Texts | None = choice(
         "Branches", "Ids of lines and transformers: power into the from (HV) end counts; with a minus before the id, into it "
-        "from the other end", default=None,
+        "from the other end", default=None, picks="branch",
     )  # fmt: skip
     most_mw: float | None = quantity(
         "Most power", "Through all of them together; any when blank", unit="MW", ge=-1e6, le=1e6

@@ -39,8 +39,9 @@ class Outage(_After):
 
     kind: Literal["outage"] = "outage"
     members: Members | None = choice(
-        "Elements", "Ids of what is lost together: branches, plants, loads, buses, switches", default=None
-    )
+        "Elements", "Ids of what is lost together: branches, plants, loads, buses, switches", default=None,
+        picks="element",
+    )  # fmt: skip
 
 
 class OutageRule(_After):

@@ -21,7 +21,7 @@ class CommonFailure(Item):
 
     kind: Literal["common_failure"] = "common_failure"
     members: Members | None = choice(
-        "Elements", "Ids of what fails together: lines, transformers, buses, switches", default=None
+        "Elements", "Ids of what fails together: lines, transformers, buses, switches", default=None, picks="element"
     )
     failure_rate: float | None = quantity("Failures", "Of all of them together, from one cause", unit="1/a", ge=0, le=1000,
                                           required=True)  # fmt: skip
