@@ -94,6 +94,10 @@ def show(page: Page, view: str) -> None:
     desk = page.get_by_role("navigation", name="Desks").get_by_role(
         "button", name=re.compile(f"^{_DESK_OF.get(view, 'Studies')}")
     )
-    if tab.count() == 0:
+    # Pages of studies come when the service has listed them: a desk without any yet does not open.
+    for _ in range(240):
+        if tab.count():
+            break
         desk.click()
-    tab.click(timeout=120_000)  # pages of studies come when the service has listed them
+        page.wait_for_timeout(500)
+    tab.click()

@@ -73,12 +73,15 @@ const BEGINS: Readonly<Record<string, Record<string, unknown>>> = {
 export const SPECTRUM = {
   kind: 'own_type',
   label: 'Harmonic spectrum',
+  called: 'Own spectrum',
   start: { family: 'spectrum', orders: '5 20; 7 14; 11 9; 13 7' },
 }
 
 interface Made {
   readonly kind: string
   readonly label: string
+  /** What the first one is called, where that is another word. */
+  readonly called?: string
   readonly fields?: readonly FieldSpec[]
   readonly start?: Record<string, unknown>
 }
@@ -86,7 +89,7 @@ interface Made {
 /** Make what stands by itself and is entered on its card; a list of elements begins with what is selected. Returns its id. */
 export async function createAlone(kind: Made): Promise<string | null> {
   const { items } = useBench.getState()
-  const id = freeName(kind.label)
+  const id = freeName(kind.called ?? kind.label)
   const listed = (kind.fields ?? []).flatMap((f) => {
     const ids = f.picks ? selection().filter((s) => items.has(s) && fits(items.get(s)!, f.picks)) : []
     return ids.length ? [[f.name, ids] as const] : []
