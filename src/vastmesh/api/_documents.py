@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Literal
 
 from fastapi import APIRouter, Request, Response
@@ -9,16 +10,17 @@ from starlette.concurrency import run_in_threadpool
 
 from ..core.errors import FieldProblem, InvalidFields
 from ..core.flow import Ending
-from ..core.results import Account, Column, Finding, Result, Table, compare_tables, quantities_in
-from ..core.results.state import Case, compare_cases
+from ..core.results import Account, Column, Finding, Result, Table, compare_tables
+from ..core.results.state import CaseComparison
 from ..core.studies import STUDIES
 from ..errands import run_errand
 from ..exchange import picked
 from ..reports import Section, document_html, options_in_words
 from . import _models as m
 from ._jobs import Jobs
-from ._results import Shown, at_address
+from ._results import Shown, at_address, in_both
 from ._routes import All, One, _download
+from ._schemes import solved_cases
 from ._sessions import LiveSession
 
 documents = APIRouter(prefix="/api", responses={s: {"model": m.Problem} for s in (404, 409, 410, 413, 422)})
@@ -33,21 +35,21 @@ async def document(request: Request, body: m.DocumentIn, one: One, all_: All, jo
     project = all_.store.project(one.project_id).name
     title = body.title or project
 
-    def made() -> str:
-        sections = [_section(one, jobs, part, body.tab) for part in body.parts]
-        with one.lock:
-            revision = one.revision
-        return document_html(title, [("Network", project), ("Revision", str(revision))], sections, rows=body.rows)
-
-    html = (await run_in_threadpool(made)).encode()
+    sections = []
+    for part in body.parts:
+        if part.cases is not None:
+            sections.append(_of_cases(await solved_cases(part.cases, one, jobs)))
+        else:
+            sections.append(await run_in_threadpool(_section, one, jobs, part, body.tab))
+    with one.lock:
+        facts = [("Network", project), ("Revision", str(one.revision))]
+    html = (await run_in_threadpool(document_html, title, facts, sections, rows=body.rows)).encode()
     data = html if body.form == "html" else await run_errand("document", html, gone=request.is_disconnected)
     return Response(data, media_type=_TYPES[body.form], headers=_download(f"{title}.{body.form}"))
 
 
 def _section(one: LiveSession, jobs: Jobs, part: m.DocumentPart, tab: str | None) -> Section:
     """Raises what finding its result raises, and :class:`InvalidFields` for a part that names none."""
-    if part.cases is not None:
-        return _of_cases(one, part.cases)
     if part.address is not None and part.before is not None:
         return _of_two(at_address(one, jobs, part.before, tab), at_address(one, jobs, part.address, tab))
     if part.address is not None:
@@ -68,14 +70,12 @@ def _of_one(at: Shown, wanted: list[str]) -> Section:
     notes += ["In part: not all of it was worked out."] if at.partial else []
     result = at.result
     if wanted:
-        tables = {n: at.table(n) for n in wanted}
-        result = Result(result.account, tables, result.summary, result.findings, result.statement, [], result.figures)
+        result = replace(result, tables={n: at.table(n) for n in wanted})
     return Section(_label(at), result, facts, notes)
 
 
 def _of_two(before: Shown, after: Shown) -> Section:
-    has = {(q.table, q.name) for q in quantities_in(before.result.tables, before.result.quantities)}
-    both = [q for q in quantities_in(after.result.tables, after.result.quantities) if (q.table, q.name) in has]
+    both = in_both(before.result, after.result)
     if not both:
         raise InvalidFields(
             [FieldProblem("document", "before", before.address, "choose two results with figures in common")]
@@ -95,10 +95,7 @@ def _of_two(before: Shown, after: Shown) -> Section:
     )
 
 
-def _of_cases(one: LiveSession, cases: m.CasesIn) -> Section:
-    with one.lock:
-        base = one.base.copy()
-    found = compare_cases(base, Case(**cases.before.model_dump()), Case(**cases.after.model_dump()))
+def _of_cases(found: CaseComparison) -> Section:
     tables = {"summary": _in_words(found.summary), "data": found.data, **found.results}
     facts = [("Before", found.before.title), ("After", found.after.title)]
     return _compared("Comparison", facts, tables, found.before.result.findings, found.after.result.findings, None)

@@ -18,6 +18,7 @@ from fastapi import APIRouter, Depends, Path, Query, Response
 from ..core.errors import FieldProblem, InvalidFields, UnknownElement
 from ..core.network import Condition, Network, Trace, layered, make_item
 from ..core.results import (
+    Quantity,
     Result,
     Table,
     compare_tables,
@@ -305,27 +306,27 @@ def _info(info: RunInfo) -> m.RunInfoOut:
               responses=_json(m.CompareOut))  # fmt: skip
 def compare(body: m.CompareIn, one: One, jobs: Jobs) -> Response:
     before, after = (at_address(one, jobs, a, body.tab).result for a in (body.before, body.after))
-    both = _both(before, after)
+    both = in_both(before, after)
     if not body.quantity and not both:
         raise InvalidFields(
             [FieldProblem("compare", "quantity", "none", "choose two results that have figures in common")]
         )
-    table, quantity = (body.table, body.quantity) if body.quantity else (both[0]["table"], both[0]["name"])
+    table, quantity = (body.table, body.quantity) if body.quantity else (both[0].table, both[0].name)
     found = compare_tables(before.tables.get(table), after.tables.get(table), quantity)
     had, has = ({(f.element, f.quantity): f for f in r.findings} for r in (before, after))
     return _render.Json({
         "table": _render.table(found.table, with_fixed=True), "only_before": found.only_before,
         "only_after": found.only_after, "findings_gained": _findings(f for k, f in has.items() if k not in had),
         "findings_lost": _findings(f for k, f in had.items() if k not in has), "before": before.summary,
-        "after": after.summary, "quantities": both,
+        "after": after.summary, "quantities": [asdict(q) for q in both],
         "chosen": f"{table} {quantity}",
     })  # fmt: skip
 
 
-def _both(before: Result, after: Result) -> list[dict[str, Any]]:
+def in_both(before: Result, after: Result) -> list[Quantity]:
     """What can be compared: quantities that both have."""
     has = {(q.table, q.name) for q in quantities_in(before.tables, before.quantities)}
-    return [asdict(q) for q in quantities_in(after.tables, after.quantities) if (q.table, q.name) in has]
+    return [q for q in quantities_in(after.tables, after.quantities) if (q.table, q.name) in has]
 
 
 def _findings(found: Any) -> list[dict[str, Any]]:

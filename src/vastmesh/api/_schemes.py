@@ -11,10 +11,10 @@ from fastapi.concurrency import run_in_threadpool
 
 from ..core.errors import FieldProblem, InvalidFields
 from ..core.network import Network, dump_item, to_phases, unit_of
-from ..core.results import Result
 from ..core.results.state import Case, CaseComparison, SolvedCase, compare_cases, lay_case
 from ..core.studies import Inputs
 from ..core.studies.load_flow import CASE
+from ..runner import Runner
 from . import _models as m
 from . import _render
 from ._jobs import Jobs
@@ -49,15 +49,21 @@ def merge(body: m.MergeIn, one: One) -> Response:
 @schemes.post("/projects/{project_id}/cases", summary="Two combinations of schemes and conditions side by side",
               responses=_json(m.CasesOut))  # fmt: skip
 async def cases(body: m.CasesIn, one: One, jobs: Jobs) -> Response:
+    found = await solved_cases(body, one, jobs)
+    return await run_in_threadpool(lambda: _render.Json(_cases(found, pictures=body.pictures)))
+
+
+async def solved_cases(body: m.CasesIn, one: LiveSession, jobs: Runner) -> CaseComparison:
+    """Both sides solved and compared; large ones beside the service, where they hold nobody's edit up. Raises
+    :class:`InvalidFields` for a name that is not there."""
     pair = Case(**body.before.model_dump()), Case(**body.after.model_dump())
     base, revision = await run_in_threadpool(_present, one, pair)
     solved = None
     if len(base.items) > _MANY:
-        # Large ones are solved beside the service, where they hold nobody's edit up.
         inputs = Inputs(base, revision=revision)
         before, after = await asyncio.gather(*(jobs.aside(CASE, inputs, case, one.project_id) for case in pair))
         solved = before, after
-    return await run_in_threadpool(_compared, base, pair, solved, pictures=body.pictures)
+    return await run_in_threadpool(compare_cases, base, *pair, solved)
 
 
 def _present(one: LiveSession, pair: tuple[Case, Case]) -> tuple[Network, int]:
@@ -67,12 +73,6 @@ def _present(one: LiveSession, pair: tuple[Case, Case]) -> tuple[Network, int]:
     for case in pair:
         lay_case(base, case)
     return base, revision
-
-
-def _compared(
-    base: Network, pair: tuple[Case, Case], solved: tuple[Result, Result] | None, *, pictures: bool
-) -> Response:  # fmt: skip
-    return _render.Json(_cases(compare_cases(base, *pair, solved), pictures=pictures))
 
 
 def _cases(found: CaseComparison, *, pictures: bool) -> dict[str, Any]:

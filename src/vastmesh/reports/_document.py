@@ -6,7 +6,7 @@ Made from what a result declares, so that a new study is in it by itself.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from html import escape
 from typing import Any
 
@@ -28,13 +28,12 @@ _PER_LETTER = 4.6  # pt, of the type of tables
 @dataclass(frozen=True)
 class Section:
     """One result with what it is of. ``facts``: pairs of words in its head; ``notes``: what must be said of it, such as that it
-    is out of date; ``lead``: tables that stand first, by name."""
+    is out of date."""
 
     title: str
     result: Result
     facts: Sequence[tuple[str, str]] = ()
     notes: Sequence[str] = ()
-    lead: Sequence[str] = field(default_factory=tuple)
 
 
 def document_html(
@@ -95,8 +94,7 @@ def _section(number: int, s: Section, rows: int) -> str:
         parts.append(f'<p class="answer">{escape(said)}</p>')
     parts += [f"<figure>{plot_svg(f)}<figcaption>{escape(f.label)}</figcaption></figure>" for f in r.figures]
     parts.append(_findings(r))
-    order = {n: k for k, n in enumerate(s.lead)}
-    parts += [_table(t, rows) for t in sorted(r.tables.values(), key=lambda t: order.get(t.name, len(order)))]
+    parts += [_table(t, rows) for t in r.tables.values()]
     parts.append(_assumed(r))
     return "".join(parts) + "</section>"
 

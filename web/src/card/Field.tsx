@@ -212,30 +212,7 @@ function Editor(props: EditorProps) {
   }
   if (spec.type === 'reference') return <ReferencePick {...props} />
   if (spec.type === 'references') return <ReferencesPick {...props} />
-  return spec.picks ? <PickedTexts {...props} /> : <Typed {...props} />
-}
-
-/** A list of ids, typed or taken over from what is selected on the sheet. */
-function PickedTexts(props: EditorProps) {
-  const { item, spec, keep } = props
-  const items = useBench((s) => s.items)
-  const selected = useBench((s) => s.selected)
-  const chosen = useBench((s) => s.chosen)
-  const value = (Array.isArray(item[spec.name]) ? item[spec.name] : []) as string[]
-  const more = [...(chosen.size ? chosen : selected ? [selected] : [])].filter((id) => {
-    const found = items.get(id)
-    return found && found.id !== item.id && fits(found, spec.picks) && !value.includes(id)
-  })
-  return (
-    <Several>
-      <Typed {...props} />
-      {more.length > 0 && (
-        <button type="button" onClick={() => void keep([...value, ...more])}>
-          add {more.length === 1 ? items.get(more[0]!)?.name : `the ${more.length} selected`}
-        </button>
-      )}
-    </Several>
-  )
+  return <Typed {...props} />
 }
 
 const NONE = '—'

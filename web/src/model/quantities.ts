@@ -5,7 +5,6 @@ import { figure, type Result, type ResultTable } from './results'
 import { conversion } from './units'
 
 export type Declared = components['schemas']['QuantityOut']
-export type Total = components['schemas']['TotalOut']
 
 export const idOf = (q: Pick<Declared, 'table' | 'name'>) => `${q.table}.${q.name}`
 export const inSmall = (label: string) => `${label[0]?.toLowerCase() ?? ''}${label.slice(1)}`

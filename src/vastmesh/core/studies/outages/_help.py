@@ -100,13 +100,14 @@ def help_after(ready: Ready, loss: Loss, progress: Progress) -> list[Helped]:
     gone = {k for k, ident in enumerate(ready.arrays.bus_id) if ident in loss.members}
     most = int(ready.live.sum()) - sum(bool(ready.live[k]) for k in gone)
     present = ready.inputs.network.under(condition)
-    now = Variants(present, condition).measure()
+    variants = Variants(present, condition)
+    now = variants.measure()
     before = (now.worst_pct, now.excess, most - now.fed) if now else (np.nan, np.inf, most)
 
     def helped(way: Way, m: Measured) -> Helped:
         return Helped(0, way, before[0], m.worst_pct, before[1], m.excess, before[2], most - m.fed)
 
-    tried = _tried(ready, present, condition, now, loss, progress)
+    tried = _tried(ready, present, variants, now, loss, progress)
     found = [helped(*t) for t in tried]
     if now is not None and found and not any(h.cures and h.way.kind != "shedding" for h in found):
         found += [helped(*t) for t in _together(ready, present, condition, now, loss, tried, progress)]
@@ -119,11 +120,11 @@ def help_after(ready: Ready, loss: Loss, progress: Progress) -> list[Helped]:
 
 
 def _tried(
-    ready: Ready, network: Network, condition: Condition, now: Measured | None, loss: Loss, progress: Progress
+    ready: Ready, network: Network, variants: Variants, now: Measured | None, loss: Loss, progress: Progress
 ) -> list[tuple[Way, Measured]]:
     """Ways that leave less broken than it is on a network as it stands."""
     found = []
-    for ways in _kinds(Variants(network, condition), network, now, loss):
+    for ways in _kinds(variants, network, now, loss):
         for way, measured in islice(ways, ready.options.tried):
             progress(0.5, f"loss of {loss.name}: {way.text}")
             if measured is not None and _better(measured, now):
@@ -148,7 +149,7 @@ def _together(
         state.apply(list(way.changes))
         if found.excess < _SAME:
             break
-        tried = _tried(ready, state, condition, found, loss, progress)
+        tried = _tried(ready, state, Variants(state, condition), found, loss, progress)
     if len(done) > 1 and found.excess < _SAME:
         return [(_joined("together", done), found)]
     shed = [t for t in tried if t[0].kind == "shedding" and t[1].excess < _SAME] if done else []

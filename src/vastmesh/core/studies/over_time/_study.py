@@ -27,7 +27,7 @@ from ...results import (
     Table,
     quantity_of,
 )
-from ...results.state import live_options
+from ...results.state import STATE_TOTALS, live_options
 from ...severity import Severity
 from ..base import Inputs, Progress, StopRequested
 from ..judge import Judge
@@ -297,9 +297,6 @@ def _published(run: Run, *, stopped: bool) -> Result:
     )
 
 
-_FURTHER = (("highest_unbalance_pct", "Highest unbalance", "%"), ("highest_neutral_v", "Highest neutral to earth", "V"))
-
-
 def _steps(run: Run) -> Table:
     t, n = run.totals, run.totals.done
     row = {k: v[:n] for k, v in t.by_step.items()}
@@ -323,7 +320,11 @@ def _steps(run: Run) -> Table:
         Column("highest_pu", "Highest voltage", row["high"], "p.u.", 4),
         Column("broken", "Limits broken", row["broken"], None, 0),
         Column("moves", "Steps of taps and banks", row["moves"], None, 0),
-        *(Column(name, label, t.further[name][:n], unit, 2) for name, label, unit in _FURTHER if name in t.further),
+        *(
+            Column(x.name, x.label, t.further[x.name][:n], x.unit, x.digits)
+            for x in STATE_TOTALS
+            if x.name in t.further
+        ),
     ]
     if run.options.element:
         unit, digits = ("%", 1) if len(run.at_branch) else ("p.u.", 4)

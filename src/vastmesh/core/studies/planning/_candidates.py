@@ -45,6 +45,7 @@ def candidates(
         if result.account.converged:
             branches, buses = result.tables["branches"], result.tables["buses"]
             if options.capacity or options.storage or options.switching:
+                trace = Trace(network)
                 order = np.argsort(-np.nan_to_num(np.asarray(branches["loading_pct"], float)))
                 for k in order.tolist():
                     used = float(branches["loading_pct"][k])
@@ -54,9 +55,9 @@ def candidates(
                     if options.capacity:
                         found += _larger(network, ident, used, namer, options)
                     if options.storage:
-                        found += _storage(network, ident, used, flow, namer, options)
+                        found += _storage(network, trace, ident, used, flow, namer, options)
                     if options.switching:
-                        found += _open_points(network, ident, options)
+                        found += _open_points(network, trace, ident, options)
             if options.voltage:
                 low = [f.element for f in result.findings if f.quantity == "voltage_pu" and f.direction == "below"]
                 found += _voltage(
@@ -125,13 +126,12 @@ def _larger(
 
 
 def _storage(
-    network: Network, ident: str, used_pct: float, flow_mw: float, namer: Namer, options: ProposalOptions
+    network: Network, trace: Trace, ident: str, used_pct: float, flow_mw: float, namer: Namer, options: ProposalOptions
 ) -> Iterator[Candidate]:
     """Behind what is loaded too much, a storage that gives what is too much for some hours."""
     item = network.items.get(ident)
     if not isinstance(item, Line | Transformer):
         return
-    trace = Trace(network)
     far = item.lv_bus if isinstance(item, Transformer) else _far(trace, item)
     need = flow_mw * (1 - _STORED_TO_PCT / used_pct)
     if need <= 0 or not trace.live(far):
@@ -151,9 +151,8 @@ def _far(trace: Trace, line: Line) -> str:
     return line.to_bus if near == line.from_bus else line.from_bus
 
 
-def _open_points(network: Network, ident: str, options: ProposalOptions) -> Iterator[Candidate]:
+def _open_points(network: Network, trace: Trace, ident: str, options: ProposalOptions) -> Iterator[Candidate]:
     """Of a feeder with something loaded too much: a tie closed, and what is then a ring opened one or two sections further in."""
-    trace = Trace(network)
     of = trace.feeder_of()
     for tie in network.of(Switch):
         if tie.closed or not (trace.live(tie.from_bus) and trace.live(tie.to_bus)):
