@@ -8,7 +8,7 @@ from tools.served import show
 
 from tests.browser.conftest import call, find
 from tests.browser.test_accessibility import violations
-from tests.browser.test_bench import card
+from tests.browser.test_bench import card, settled
 from tests.browser.test_daily_work import pick
 from vastmesh.core.network import REGISTRY, specs
 
@@ -36,6 +36,7 @@ def test_an_outage_is_made_of_what_is_selected_and_more_is_added_to_it(bench: Pa
     field.fill("Ambry - Lowmere, T-L1")
     field.press("Enter")
     expect(bench.get_by_text("Ambry - Lowmere, T-L1").first).to_be_visible()
+    settled(bench)
     outage = next(i for i in call(f"{server}/api/projects/{project}")["items"] if i["id"] == "Outage")
     assert outage["members"] == ["Ambry - Lowmere", "T-L1"]
     pick(bench, "New", "Growth")
