@@ -13,9 +13,10 @@ from pydantic import ValidationError
 from tests.core.test_optimal_flow import WIDE, random_case, silent, two_bus, with_answer
 from tests.helpers import at, bus, line, load, network, run_study, source
 from vastmesh.core.errors import InvalidFields
-from vastmesh.core.network import Network, Update
+from vastmesh.core.network import Add, Network, Update
 from vastmesh.core.results.state import solve_as_set
 from vastmesh.core.studies import STUDIES, Inputs
+from vastmesh.core.studies.losses import Asked, losses
 from vastmesh.core.studies.optimal_flow import OptimalFlowOptions
 from vastmesh.core.studies.optimal_flow._build import Case, build
 from vastmesh.core.studies.optimal_flow._grid import Optimum, settled
@@ -465,7 +466,7 @@ def test_no_smaller_relaxation_does_by_enumeration(seed: int) -> None:
     net.apply([Update(id=e.id, values=constant) for e in net.elements() if e.kind == "load"])
     net.apply([Update(id=i, values={"most_mw": 8.0}) for i in plants])
     net.apply([Update(id="source-b0", values={"most_mw": demand - 24.0 - 15.0})])
-    result = run_study("optimal_flow", net)
+    result = run_study("optimal_flow", net, relax="least")
     assert not result.account.converged
     rows = result.tables["relaxations"]
     by = {
@@ -493,6 +494,39 @@ def test_no_smaller_relaxation_does_by_enumeration(seed: int) -> None:
                   for i in fields])  # fmt: skip
     others = [k for k in by if k[1] != "Most active power"]
     assert others or run_study("optimal_flow", enough).account.converged
+
+
+@pytest.mark.parametrize("seed", [6, 8, 14])
+def test_the_fewest_limits_to_let_go_are_those_of_trying_each(seed: int) -> None:
+    """What is named is enough, and fewer are not: each by itself where two are named, some pairs where there are three."""
+    net = random_case(seed)
+    lines = [e for e in net.elements() if e.kind == "line"]
+    plants = [e.id for e in net.elements() if e.kind == "generator"]
+    net.apply([Update(id=e.id, values={"rating_a": e.rating_a * 0.22}) for e in lines])  # type: ignore[attr-defined]
+    net.apply([Update(id=i, values={"most_mw": 30.0}) for i in plants])
+    wide = {"bands": "entered", "low_pu": 0.6, "high_pu": 1.4}
+    result = run_study("optimal_flow", net, **wide)
+    assert not result.account.converged, "make it tighter: there is nothing to relax"
+    rows = result.tables["relaxations"]
+    assert "no fewer do" in result.statement
+    free = {"most_mw": 500.0, "rated_mva": 600.0, "q_min_mvar": -500, "q_max_mvar": 500}
+
+    def let_go(idents: list[str]) -> bool:
+        tried = net.copy()
+        tried.apply([Update(id=i, values=free if i in plants else {"rating_a": 1e5}) for i in idents])
+        return run_study("optimal_flow", tried, **wide, relax="least", alternatives=False).account.converged
+
+    named = list(rows["id"])
+    assert let_go(named)
+    every = [*(e.id for e in lines), *plants]
+    fewer = list(combinations(every, len(named) - 1)) if len(named) > 1 else []
+    if len(named) > 2:
+        fewer = [*combinations(named, len(named) - 1), *random.Random(seed).sample(fewer, 5)]
+    assert len(named) == {6: 1, 8: 3, 14: 2}[seed]
+    for some in fewer:
+        assert not let_go(list(some))
+    if seed == 6:
+        assert len(run_study("optimal_flow", net, **wide, relax="least").tables["relaxations"]) > 1
 
 
 # Outages
@@ -543,15 +577,82 @@ def test_what_survives_the_loss_of_a_line_costs_what_it_must() -> None:
         assert at(flow, "branches", other, "loading_pct") <= 100 * 90 / 70 * 1.001
 
 
-def test_outages_that_nothing_survives_are_explained_and_those_that_cut_off_are_named() -> None:
+def test_outages_that_nothing_survives_are_explained() -> None:
     net = three_bus(most_mw=5.0)
     result = run_study("optimal_flow", net, outages="branches", branches="power", **WIDE)
     assert not result.account.converged
     assert "No state survives every outage" in result.statement
     assert "after the loss of" in result.statement
-    single = two_bus()
-    note = run_study("optimal_flow", single, outages="branches", **WIDE).account.notes
-    assert any("cuts something off" in n for n in note)
+
+
+def test_what_an_outage_takes_by_itself_is_told_and_held_against_what_may_be_lost() -> None:
+    single = three_bus()
+    single.apply([Update(id="l2", values={"in_service": False})])
+    single.apply([Add(item={"kind": "outage", "id": "both", "members": ["l1", "g"], "lost_demand_mw": 50.0})])
+    result = run_study("optimal_flow", single, outages="model", branches="none", **WIDE)
+    assert result.account.converged, result.account
+    assert at(result, "outages", "both", "lost_mw") == pytest.approx(120.0)
+    assert not at(result, "outages", "both", "kept")
+    assert [f.element for f in result.findings if f.kind == "lost_mw"] == ["both"]
+    assert "take more demand than may be lost" in result.statement
+    nothing = three_bus()
+    feeder = next(e.id for e in nothing.elements() if e.kind == "source")
+    nothing.apply([Add(item={"kind": "outage", "id": "dark", "members": [feeder]})])
+    notes = run_study("optimal_flow", nothing, outages="model", **WIDE).account.notes
+    assert any("nothing is fed after it" in n for n in notes)
+
+
+def test_the_loss_of_a_plant_is_survived_by_what_the_lines_may_carry_then() -> None:
+    """A plant that is cheap is lost; what the two lines may carry for a time decides what the dear one must give before."""
+    net = three_bus(most_mw=60.0, least_mw=0.0, cost_per_mwh=1.0)
+    h = {"kind": "generator", "id": "h", "bus": "b", "active_power_mw": 10, "rated_mva": 150, "cost_per_mwh": 70.0,
+         "q_min_mvar": -80, "q_max_mvar": 80, "control": "voltage"}  # fmt: skip
+    net.apply(
+        [
+            Add(item=h),
+            *(
+                Update(id=i, values={"rating_a": MVA_60 * 0.5, "emergency_rating_a": MVA_60 * 0.75})
+                for i in ("l1", "l2")
+            ),
+        ]
+    )
+    tight = {"branches": "power", "bands": "entered", "low_pu": 0.999999, "high_pu": 1.000001}
+    alone = run_study("optimal_flow", net, **tight)
+    assert at(alone, "plants", "h", "after_mw") == pytest.approx(0.0, abs=0.05)
+    secure = run_study("optimal_flow", net, outages="plants", outages_above_kv=0, **tight)
+    assert secure.account.converged, secure.statement
+    x = 20.0 / 132**2 * 100
+    carried = 2 * 100 * np.sin(2 * np.arcsin(0.45 * x / 2)) / x  # two lines of 45 MVA
+    assert at(secure, "plants", "h", "after_mw") == pytest.approx(120 - carried, abs=0.05)
+    assert at(secure, "outages", "g", "worst_pct") == pytest.approx(100.0, abs=0.1)
+
+
+@pytest.mark.parametrize("of", ["busbars", "plants", "pairs"])
+@pytest.mark.parametrize("seed", [1, 4])
+def test_any_kind_of_loss_is_survived_by_load_flows_of_their_own(seed: int, of: str) -> None:
+    """Also where parts go dead, a source is lost and another is left, demand and capacitors go with their bus."""
+    bank = {"kind": "shunt", "id": "C", "bus": "b2", "step_mvar": 8.0, "steps": 1, "steps_on": 1}
+    net = Network.from_items([*random_case(seed).to_items(), source("b4", id="second", cost_per_mwh=90.0), bank])
+    lines = [e for e in net.elements() if e.kind == "line"]
+    net.apply([Update(id=e.id, values={"emergency_rating_a": e.rating_a * 1.6}) for e in lines])  # type: ignore[attr-defined]
+    result = run_study("optimal_flow", net, outages=of, outages_above_kv=0, bands="entered", low_pu=0.7, high_pu=1.3)
+    if not result.account.converged:
+        assert "No state survives every outage" in result.statement
+        assert len(result.tables["relaxations"]) > 0
+        return
+    members = {(loss.ident, loss.name): loss.members for loss in losses(net, net.condition, Asked(of))}
+    seen = 0
+    told = [result.tables["outages"][c] for c in ("id", "name", "worst_pct", "low_pu")]
+    for ident, name, worst, low in zip(*told, strict=True):
+        out = with_answer(net, result)
+        out.apply([Update(id=i, values={"in_service": False}) for i in members[ident, name]])
+        flow = solve_as_set(out)
+        assert flow.account.converged
+        loading = flow.tables["branches"]["loading_pct"]
+        assert np.nanmax(loading, initial=0.0) / 1.6 == pytest.approx(worst, abs=0.05)
+        assert np.nanmin(flow.tables["buses"]["voltage_pu"]) == pytest.approx(low, abs=1e-5)
+        seen += 1
+    assert seen > 2
 
 
 @pytest.mark.parametrize("seed", [1, 3])

@@ -10,7 +10,8 @@ import numpy as np
 from numba import njit
 
 from ...electrical import NetArrays, TwoPorts, apply_condition
-from ...electrical.arrays import Bools, Columns, Complexes, Ints
+from ...electrical.arrays import Bools, Complexes, Ints
+from ...electrical.lost import LostRows, without_rows
 from ...electrical.topology import components
 from ...network import Condition
 from .._ending import Ending
@@ -25,7 +26,6 @@ from ._settle import settle, with_positions
 from ._state import Nodal, State
 
 _STEPPED = ("tap", "phase", "bank")  # what moves some time after an outage; the rest acts at once
-_ENDS = {"branch": ("from", "to"), "switch": ("from", "to")}
 
 
 @dataclass
@@ -91,40 +91,19 @@ class Without:
         self._place[live] = np.arange(len(live))
         self._back = np.argsort(problem.by_rows, kind="stable")
         self.bridges = _Bridges.of(problem.n, problem.branch_from, problem.branch_to)
-        self._rows = self._rows_of_elements()
+        self._rows = LostRows(self.arrays)
         self._targets = problem.targets(self.arrays)
-        self._of_element = {e: i for i, e in enumerate(self.arrays.element_id)}
-        self._bus = {b: i for i, b in enumerate(self.arrays.bus_id)}
-
-    def _rows_of_elements(self) -> dict[int, list[tuple[str, int]]]:
-        """Where each element and, by numbers beyond them, each bus stands in the tables."""
-        found: dict[int, list[tuple[str, int]]] = {}
-        beyond = len(self.arrays.element_id)
-        for name, table in self.arrays.tables.items():
-            for k, e in enumerate(table["element"].tolist()):
-                found.setdefault(e, []).append((name, k))
-            for end in _ENDS.get(name, ("bus",)):
-                if end in table:
-                    for k, b in enumerate(table[end].tolist()):
-                        found.setdefault(beyond + b, []).append((name, k))
-        return found
 
     def rows_lost(self, idents: Collection[str]) -> dict[str, Ints]:
         """Rows that go when these elements and buses do, of the tables that lose any."""
-        gone: dict[str, set[int]] = {}
-        beyond = len(self.arrays.element_id)
-        for ident in idents:
-            for key in (self._of_element.get(ident, -1), beyond + self._bus[ident] if ident in self._bus else -1):
-                for name, row in self._rows.get(key, ()):
-                    gone.setdefault(name, set()).add(row)
-        return {name: np.array(sorted(rows)) for name, rows in gone.items()}
+        return self._rows.of(idents)
 
     def left(self, idents: Collection[str]) -> tuple[NetArrays, Bools]:
         """Arrays of what is left without elements and buses, by id; and which rows of the branches that are, (n_branch,)."""
         gone = self.rows_lost(idents)
         kept = np.ones(len(self.arrays.tables["branch"]["element"]), np.bool_)
         kept[gone.get("branch", np.zeros(0, np.int64))] = False
-        return self._remaining(gone), kept
+        return without_rows(self.arrays, gone), kept
 
     def lose(self, idents: Collection[str]) -> After:
         """The state after the loss of elements and buses, by id."""
@@ -134,7 +113,7 @@ class Without:
             return self._anew(gone)
         places = self._place[gone["branch"]] if "branch" in gone else np.zeros(0, np.int64)
         places = places[places >= 0]
-        remaining = self._remaining({n: rows for n, rows in gone.items() if n != "branch"})
+        remaining = without_rows(self.arrays, {n: rows for n, rows in gone.items() if n != "branch"})
         targets = self._targets if remaining is self.arrays else p.targets(remaining)
         dead = self._dead(places, targets.node_type == REF, lost_source=targets is not self._targets)
         cut = dead is not None and bool(dead.any())
@@ -203,14 +182,6 @@ class Without:
             lambda: tap_order(arrays, problem.topology) if known is None else known,
         )
 
-    def _remaining(self, gone: dict[str, Ints]) -> NetArrays:
-        if not gone:
-            return self.arrays
-        tables: dict[str, Columns] = dict(self.arrays.tables)
-        for name, rows in gone.items():
-            tables[name] = {c: np.delete(x, rows) for c, x in tables[name].items()}
-        return replace(self.arrays, tables=tables)
-
     def _stripped(self, places: Ints, shunts: Ints | None) -> Nodal:
         """Nodal values without some live branches, given by their places among these, and rows of shunts."""
         y, pattern = self.nodal, self.problem.pattern
@@ -236,7 +207,7 @@ class Without:
 
     def _anew(self, gone: dict[str, Ints]) -> After:
         """The same on a topology of its own: from the state before the outage, else from all starts there are."""
-        left = self._remaining(gone)
+        left = without_rows(self.arrays, gone)
         problem = Problem(left)
         switches = SwitchFlows(left, problem)
         controls = self._controls(left, problem)

@@ -10,6 +10,7 @@ from ..fields import choice, quantity, reference
 from ..items import Role
 from ._failing import Failing
 from ._harmonics import ResistanceTable, eddy, resistance_table
+from ._market import optimised
 from ._neutral import Earthing, earthing, earthing_current, earthing_resistance
 
 
@@ -50,6 +51,7 @@ class ThreeWinding(Failing):
     tap_position: int = quantity(
         "Tap position", "Position now; positive adds HV turns", unit="1", default=0, ge=-100, le=100
     )
+    optimised: bool = optimised("taps")
     hv_neutral: Earthing = earthing("HV")
     hv_neutral_ohm: float | None = earthing_resistance("hv_neutral", "HV")
     hv_neutral_a: float | None = earthing_current("hv_neutral", "HV")

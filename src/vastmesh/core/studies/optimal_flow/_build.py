@@ -26,6 +26,7 @@ from ...network import (
     Network,
     Shunt,
     Source,
+    ThreeWinding,
     Transformer,
     capability_of,
     cost_lines_of,
@@ -238,6 +239,8 @@ def _movers(
             if t is None or changer is None:
                 continue
             side, r = changer.side, branch[k]
+            if isinstance(t, ThreeWinding) and arrays.bus_id[b["from"][r]] != t.hv_bus:
+                continue  # taps are on the HV winding
             end, other = (b["from"][r], b["to"][r]) if side == 0 else (b["to"][r], b["from"][r])
             rated = changer.rated_kv or float(arrays.bus_kv[other])
             now = float(b["ratio_from" if side == 0 else "ratio_to"][r]) * float(arrays.bus_kv[end]) / rated

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import radians
 from typing import Any
 
-from ...network import Item, Regulator, Transformer
+from ...network import Item, Regulator, ThreeWinding, Transformer
 
 
 @dataclass(frozen=True)
@@ -39,11 +40,20 @@ def changer_of(item: Item | None) -> Changer | None:
         figures = side, kv, item.tap_neutral, item.tap_step_pct / 100, "regulates"
     elif isinstance(item, Regulator):
         figures = 1, None, 0, item.step_pct / 100, "automatic"
+    elif isinstance(item, ThreeWinding):
+        figures = 0, item.hv_kv, 0, item.tap_step_pct / 100, ""
     else:
         return None
     if not e.optimised:
         return None
-    ganged = e.taps != "per_phase"
+    ganged = getattr(e, "taps", "ganged") != "per_phase"
     side, kv, neutral, step, automatic = figures
     return Changer(side, kv, neutral, step if ganged else 0.0, e.tap_min, e.tap_max, e.tap_position,
-                   automatic if getattr(e, automatic) else "")  # fmt: skip
+                   automatic if automatic and getattr(e, automatic) else "")  # fmt: skip
+
+
+def shift_steps(t: Transformer, angle_now: float) -> tuple[float, float, int]:
+    """Of a phase shifter: further shift at its position 0, shift of a step, both rad, and most steps either way; ``angle_now``:
+    its whole shift as it stands, rad."""
+    zero = t.clock_shift_rad() - radians(t.phase_shift_deg) - angle_now
+    return zero, radians(t.shift_step_deg), int(t.shift_most_deg / t.shift_step_deg)

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
 
 from ...electrical import FIXED, NetArrays
 from ...electrical.arrays import Complexes, Ints
+from ...electrical.lost import without_rows
 from ...flow import Ending
 from ...flow.balanced import LoadFlowOptions, Problem
 from ._build import Case
 from ._grid import Optimum
+
+_QUIET = ("curve", "remote", "tap", "phase", "bank")  # automatic controls
 
 
 def put_into_load_flow(case: Case, found: Optimum) -> float:
@@ -35,21 +39,15 @@ def set_as(case: Case, found: Optimum, *, reactive_limits: bool) -> NetArrays:
     if not reactive_limits:
         machine["q_min"][rows], machine["q_max"][rows] = -np.inf, np.inf
     arrays = with_moved(case, found)
-    quiet = {
-        name: {k: c[:0] for k, c in arrays.tables[name].items()} for name in ("curve", "remote", "tap", "phase", "bank")
-    }
+    quiet = {name: {k: c[:0] for k, c in arrays.tables[name].items()} for name in _QUIET}
     return replace(arrays, tables={**arrays.tables, "injection": machine, **quiet})
 
 
-def after_outage(case: Case, found: Optimum, out: Ints) -> Complexes | None:
-    """Voltages by the load flow with live branches ``out`` out, in the order of the nodes of the case, (n,); None where it has no
-    solution. Reactive limits hold."""
+def after_outage(case: Case, found: Optimum, gone: Mapping[str, Ints]) -> Complexes | None:
+    """Voltages by the load flow without some rows of the tables, in the order of the nodes of the case, NaN where nothing feeds
+    them, (n,); None where it has no solution. Reactive limits hold."""
     arrays = set_as(case, found, reactive_limits=True)
-    kept = np.ones(len(arrays.tables["branch"]["element"]), np.bool_)
-    kept[case.branch[out]] = False
-    arrays = replace(
-        arrays, tables={**arrays.tables, "branch": {k: c[kept] for k, c in arrays.tables["branch"].items()}}
-    )
+    arrays = without_rows(arrays, {name: rows for name, rows in gone.items() if name not in _QUIET})
     problem = Problem(arrays)
     solution = problem.solve(arrays, LoadFlowOptions())
     if solution.attempt.ending is not Ending.CONVERGED:

@@ -25,8 +25,9 @@ from ._linear import Decided, Whole, solve_linear
 from ._linear_study import ac_beside, drawn_of, linear_branches, whole_of, without_running
 from ._options import OptimalFlowOptions, day_of
 from ._problem import solve
-from ._published import bus_of, end_of, hour_of, live_buses
+from ._published import bus_of, end_of, hour_of, live_buses, moved_of
 from ._ready import nothing_live, soft_of, something_moves
+from ._steps import whole_hours
 
 _HOURS = 4.0  # of its rating, where a storage says nothing
 
@@ -58,6 +59,7 @@ def run_day(inputs: Inputs, options: OptimalFlowOptions, progress: Progress) -> 
     states = [_with_storage(c, stores) for c in cases]
     coupling = _coupling(cases[0], states, stores)
     decided: Decided | None = None
+    rounded = ""
     if options.equations == "linear":
         drawn = [drawn_of(c) for c in cases]
         found, decided = solve_linear(
@@ -65,7 +67,10 @@ def run_day(inputs: Inputs, options: OptimalFlowOptions, progress: Progress) -> 
         )
         off = float("nan")
     else:
-        found = solve(states, progress, coupling, soft_of(cases[0], options))
+        soft = soft_of(cases[0], options)
+        found = solve(states, progress, coupling, soft)
+        if found[0].found:
+            found, rounded = whole_hours(cases, states, coupling, found, options, progress, soft)
         off = (
             max((put_into_load_flow(c, f) for c, f in zip(cases, found, strict=True)), default=0.0)
             if found[0].found
@@ -73,7 +78,7 @@ def run_day(inputs: Inputs, options: OptimalFlowOptions, progress: Progress) -> 
         )
     if not found[0].found:
         return _without(cases, options, found[0])
-    return _published(cases, states, options, found, stores, coupling, whole, decided, off)
+    return _published(cases, states, options, found, stores, whole, decided, off, rounded)
 
 
 def _at(condition: Condition, demand: float, wind: float, sun: float) -> Condition:
@@ -176,8 +181,8 @@ def _without(cases: list[Case], options: OptimalFlowOptions, found: Optimum) -> 
 
 
 def _published(
-    cases: list[Case], states: list[State], options: OptimalFlowOptions, found: list[Optimum], stores: Storage, coupling: Rows,
-    whole: Whole | None, decided: Decided | None, off: float,
+    cases: list[Case], states: list[State], options: OptimalFlowOptions, found: list[Optimum], stores: Storage,
+    whole: Whole | None, decided: Decided | None, off: float, rounded: str,
 ) -> Result:  # fmt: skip
     case, hours = cases[0], len(cases)
     base, network, ids = case.base, case.network, case.plants.ident
@@ -220,7 +225,8 @@ def _published(
     ])  # fmt: skip
     stored = _stored(found, stores)
     hours_table = _hours(cases, found, demand, cost.sum(axis=1), price, options)
-    tables = [plants, prices, hours_table, *_binding(cases, found)]
+    moved = _moved(cases, found)
+    tables = [plants, prices, hours_table, *([moved] if len(moved) else []), *_binding(cases, found)]
     if len(stores.plants):
         names = [ids[k] for k in stores.plants.tolist()]
         tables.insert(1, Table("stored", "Stored energy", [
@@ -231,17 +237,16 @@ def _published(
     total = float(cost.sum())
     both = _both_ways(found, stores)
     said = f"{found[0].value:.2f} in {hours} hours; prices between {price.min():.4g} and {price.max():.4g}"
-    moved = float(np.maximum(-p[:, stores.plants], 0.0).sum()) if len(stores.plants) else 0.0
-    if moved > 1e-6:
-        said += f"; storage takes in {moved:.4g} MWh"
+    taken = float(np.maximum(-p[:, stores.plants], 0.0).sum()) if len(stores.plants) else 0.0
+    if taken > 1e-6:
+        said += f"; storage takes in {taken:.4g} MWh"
     if decided is not None:
         starts = int((decided.on & ~np.vstack([whole.on_first if whole else decided.on[:1], decided.on[:-1]])).sum())
         said += f"; {starts} starts, " + (
             "proven best" if decided.gap <= 1e-5 else f"within {100 * decided.gap:.2g} % of the best"
         )
     notes = list(dict.fromkeys(n for c in cases for n in c.notes))
-    if options.steps == "whole" and (case.movers.turns or case.movers.banks):
-        notes.append("Over a day taps and capacitors stay between whole steps.")
+    notes += [rounded] if rounded else []
     if options.equations == "linear":
         most, solved = hours_table["ac_loading_pct"], np.isfinite(hours_table["ac_losses_mw"])
         words = (
@@ -265,11 +270,22 @@ def _published(
     ])  # fmt: skip
     summary: dict[str, float | None] = {"cost": total, "value": found[0].value, "hours": float(hours),
                                         "off_pu": off if off == off else None,
-                                        "stored_mwh": moved, "gap": decided.gap if decided else None}  # fmt: skip
+                                        "stored_mwh": taken, "gap": decided.gap if decided else None}  # fmt: skip
     quantities = [Quantity("price", "Price", "buses", "per MWh", 3, "Mean of the day", "growing"),
                   Quantity("highest", "Highest price", "buses", "per MWh", 3, "Of the day", "growing")]  # fmt: skip
     return Result(account, {t.name: t for t in tables}, summary, [], f"{said}.", [],
                   _figures(case, p, price, stored * base, stores), quantities)  # fmt: skip
+
+
+def _moved(cases: list[Case], found: list[Optimum]) -> Table:
+    """What moves beside plants, by the hour."""
+    every = [moved_of(c, f) for c, f in zip(cases, found, strict=True)]
+    first = every[0]
+    after = np.array([t["after"] for t in every]).reshape(len(every), len(first))
+    return Table("moved", "Taps, steps, demand", [
+        *(c for c in first.columns if c.name in ("id", "name", "what", "unit")),
+        *(Column(f"h{t:02d}", f"{t:02d}", after[t], None, 2, "In this hour") for t in range(len(every))),
+    ])  # fmt: skip
 
 
 def _served(case: Case, found: Optimum) -> float:

@@ -128,11 +128,15 @@ class Cost:
 @dataclass(frozen=True)
 class Soft:
     """Price of exceeding by one per unit: a limit of voltage, of a branch end; inf: it must hold. ``all``: every limit may be
-    exceeded, and only the sum of what is exceeded counts."""
+    exceeded, and only the sum of what is exceeded counts, each at its ``price`` (1 where None) and up to ``most`` (any where
+    None), in the order of ``Optimum.slack``, of one state."""
 
     v: float = np.inf
     ends: float = np.inf
     all: bool = False
+    # What the equations are not made of.
+    price: Floats | None = field(default=None, repr=False, compare=False)
+    most: Floats | None = field(default=None, repr=False, compare=False)
 
 
 @dataclass(frozen=True)
@@ -182,6 +186,8 @@ class Optimum:
     at_rows: Floats = field(default_factory=lambda: _NONE_F)
     at_interfaces: Floats = field(default_factory=lambda: _NONE_F)
     at_coupling: Floats = field(default_factory=lambda: _NONE_F)
+    slack: Floats = field(default_factory=lambda: _NONE_F)  # what every limit that may be exceeded is exceeded by
+    at_slack: Floats = field(default_factory=lambda: _NONE_F)  # what one less of each would save, at most its price
     trace: tuple[tuple[float, float], ...] = ()  # objective and largest violation by iteration
 
     @property

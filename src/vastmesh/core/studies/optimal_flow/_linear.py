@@ -4,8 +4,9 @@ Into a branch flows f = b (θ_from - θ_to - shift) with b = 1 / (x a c), a and 
 count, are r f² of each branch, half at either end, taken along their tangent at the flows of the last answer until those stay.
 What rises with the square of a power makes it a quadratic programme. Both kinds are solved by an interior-point method for
 convex ones (PIQP through CasADi: Schwan, Jiang, Kuhn, Jones, IEEE CDC 2023), a linear one that it does not finish by HiGHS
-(Huangfu, Hall, Math. Programming Comp. 10, 2018). Whole numbers, plants on or off and branches closed or open, are found by HiGHS
-first, with squares along tangents, then held, and all else is solved again for its prices.
+(Huangfu, Hall, Math. Programming Comp. 10, 2018). Whole numbers (plants on or off, branches closed or open,
+steps of phase shifters) are found by HiGHS first, with squares along tangents, then held, and all else is solved again for its
+prices.
 """
 
 from __future__ import annotations
@@ -38,8 +39,8 @@ class LinearBranches:
 @dataclass(frozen=True)
 class Whole:
     """What is decided in whole numbers. ``plants``: that may stop, with cost of an hour on and of a start, and whether they are
-    on at first; ``openable``: branches that may be opened, at most ``openings`` of them; ``gap``: within which the best is
-    sought."""
+    on at first; ``openable``: branches that may be opened, at most ``openings`` of them; ``shifters``: turns whose shift is
+    ``zero`` and a whole number, at most ``most`` either way, of ``step``, rad; ``gap``: within which the best is sought."""
 
     plants: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
     running: Floats = field(default_factory=lambda: np.zeros(0))
@@ -47,19 +48,25 @@ class Whole:
     on_first: Bools = field(default_factory=lambda: np.zeros(0, np.bool_))
     openable: Ints = field(default_factory=lambda: np.zeros(0, np.int64))
     openings: int = 0
+    shifters: Ints = field(default_factory=lambda: np.zeros(0, np.int64))  # among the turns that may move
+    zero: Floats = field(default_factory=lambda: np.zeros(0))
+    step: Floats = field(default_factory=lambda: np.zeros(0))
+    most: Floats = field(default_factory=lambda: np.zeros(0))
     gap: float = 1e-6
     seconds: float = 120.0
 
     def __bool__(self) -> bool:
-        return bool(len(self.plants) or self.openings)
+        return bool(len(self.plants) or self.openings or len(self.shifters))
 
 
 @dataclass(frozen=True)
 class Decided:
-    """Plants on in every state (n_state, n_plant), branches opened, and the gap to the bound that was left."""
+    """Plants on in every state (n_state, n_plant), branches opened, shifts in every state (n_state, n_shifter), rad, and the gap
+    to the bound that was left."""
 
     on: Bools
     opened: Ints
+    shifts: Floats
     gap: float
 
 
@@ -198,6 +205,8 @@ def _continuous(
             off = p0 + whole.plants[~decided.on[t]]
             x_low[off] = x_high[off] = 0.0
             before = decided.on[t - 1] if t else whole.on_first
+            turned = starts[t] + s.layout.place("shift").start + whole.shifters
+            x_low[turned] = x_high[turned] = decided.shifts[t]
             weight = s.cost.weight
             spent += weight * float(whole.running @ decided.on[t]) + float(whole.start @ (decided.on[t] & ~before))
         if len(decided.opened):
@@ -328,11 +337,13 @@ def _decide(
     curved = np.flatnonzero(square > 0)
     opens = whole.openable if whole.openings else np.zeros(0, np.int64)
     # Behind the unknowns: on, started of every plant and state; closed and flow of every branch that may open; heights of
-    # squares.
+    # squares; steps of every shifter and state.
     at_on, at_start = n, n + t * u
     at_closed, at_flow = n + 2 * t * u, n + 2 * t * u + len(opens)
     at_height = at_flow + len(opens)
-    total = at_height + len(curved)
+    at_steps = at_height + len(curved)
+    w = len(whole.shifters)
+    total = at_steps + t * w
     more = RowsOf()
     add = more.add
     xl, xh = np.r_[x_low, np.zeros(total - n)], np.r_[x_high, np.ones(total - n)]
@@ -350,6 +361,11 @@ def _decide(
             add([(begun, 1.0), (on, -1.0), *([(on - u, 1.0)] if h else [])], -before, np.inf)
             cost[on], cost[begun] = s.cost.weight * whole.running[k], whole.start[k]
             whole_[on] = 1
+        for k, turn in enumerate(whole.shifters.tolist()):
+            x, steps = int(starts[h] + s.layout.place("shift").start + turn), at_steps + h * w + k
+            add([(x, 1.0), (steps, -float(whole.step[k]))], float(whole.zero[k]), float(whole.zero[k]))
+            xl[steps], xh[steps] = -whole.most[k], whole.most[k]
+            whole_[steps] = 1
     if len(opens):
         p, g = parts[0], states[0].grid
         rows = csr_array(p.across)
@@ -394,4 +410,5 @@ def _decide(
         return None
     on = found.x[at_on : at_on + t * u].reshape(t, u) > 0.5
     opened = opens[found.x[at_closed:at_flow] < 0.5] if len(opens) else opens
-    return Decided(on, opened, float(found.mip_gap or 0.0))
+    steps = np.round(found.x[at_steps:]).reshape(t, w)
+    return Decided(on, opened, whole.zero + whole.step * steps, float(found.mip_gap or 0.0))

@@ -12,9 +12,10 @@ from ...electrical.arrays import Floats, Ints
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
 from ...flow.balanced import LoadFlowOptions, Problem
-from ...network import Generator, Inverter, SchemeChange, Update
+from ...network import Generator, Inverter, SchemeChange, Transformer, Update
 from ...results import Account, Column, Result, Table
 from ._build import Case
+from ._changer import shift_steps
 from ._check import with_moved
 from ._grid import Optimum
 from ._linear import Decided, LinearBranches, Whole, solve_linear
@@ -29,6 +30,7 @@ from ._published import (
     plants_of,
     quantities_of,
     scheme_of,
+    shifts_of,
 )
 
 _SMALL_X = 1e-7
@@ -55,7 +57,9 @@ def drawn_of(case: Case, load: Floats | None = None) -> Floats:
 
 def whole_of(case: Case, options: OptimalFlowOptions) -> Whole | None:
     """Plants and branches that are decided in whole numbers; None where there are none. Raises :class:`InvalidFields`."""
-    if not options.whole and not options.openings:
+    turning = [k for k in range(len(case.movers.turns)) if case.limits.shift[0][k] < case.limits.shift[1][k]]
+    shifters = turning if options.steps == "whole" else []
+    if not options.whole and not options.openings and not shifters:
         return None
     if options.openings and options.losses_counted:
         raise InvalidFields([FieldProblem("options", "openings", options.openings, "branches that may open and losses that count "
@@ -73,9 +77,13 @@ def whole_of(case: Case, options: OptimalFlowOptions) -> Whole | None:
     kinds = [case.arrays.element_kind[e] for e in b["element"][case.branch].tolist()]
     openable = [k for k, kind in enumerate(kinds) if kind in ("line", "transformer")] if options.openings else []
     at = np.array(mine, np.int64)
+    units = [u for k in shifters if isinstance(u := case.network[case.movers.turns[k]], Transformer)]
+    steps = [shift_steps(u, float(case.movers.angle_now[k])) for k, u in zip(shifters, units, strict=True)]
+    zero, step, most = np.array(steps, float).reshape(-1, 3).T
     return Whole(
         at, np.array([items[k].cost_running for k in mine], float), np.array([items[k].start_cost for k in mine], float),
-        np.abs(case.plants.p[at]) > 1e-6, np.array(openable, np.int64), options.openings,
+        np.abs(case.plants.p[at]) > 1e-6, np.array(openable, np.int64), options.openings, np.array(shifters, np.int64), zero,
+        step, most,
     )  # fmt: skip
 
 
@@ -127,7 +135,9 @@ def run_linear(case: Case, options: OptimalFlowOptions) -> Result:
     }  # fmt: skip
     moved = moved_of(case, found)
     tables = {t.name: t for t in (plants, binding, *([moved] if len(moved) else []), buses, lines)}
-    scheme = scheme_of(case, found, linear=True) + [_open(case, int(k)) for k in opened.tolist()]
+    scheme = [*scheme_of(case, found, linear=True), *shifts_of(case, found)] + [
+        _open(case, int(k)) for k in opened.tolist()
+    ]
     return Result(account, tables, summary, [], f"{said}; {binds_most(binding)}. {words}", scheme,
                   figures_of(case, found), quantities_of(unit))  # fmt: skip
 
@@ -144,6 +154,9 @@ def _decided(case: Case, whole: Whole | None, decided: Decided) -> str:
         )
     elif whole is not None and whole.openings:
         parts.append("nothing is better off open")
+    for k, turn in enumerate(whole.shifters.tolist() if whole is not None else []):
+        steps = round(float((decided.shifts[0][k] - whole.zero[k]) / whole.step[k])) if whole is not None else 0
+        parts.append(f"{case.network[case.movers.turns[turn]].name} at {steps:+d} steps")
     parts.append("proven best" if decided.gap <= 1e-5 else f"within {100 * decided.gap:.2g} % of the best there can be")
     return "; ".join(parts)
 

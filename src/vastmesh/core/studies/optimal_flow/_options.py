@@ -34,7 +34,8 @@ Best = Literal[
 ]
 _WEIGHED = {"best": ("weighted",)}
 _SOFT = {"limits": ("soft",)}
-_SECURE = {"outages": ("branches",)}
+_BY_RULE = {"outages": ("branches", "lines", "transformers", "circuits", "busbars", "plants", "pairs")}
+_SECURE = {"outages": ("model", *_BY_RULE["outages"])}
 
 
 class OptimalFlowOptions(BaseModel):
@@ -119,24 +120,34 @@ class OptimalFlowOptions(BaseModel):
         default="hard",
         group="must hold",
     )
+    relax: Literal["fewest", "least"] = choice(
+        "Where nothing fits", "Name the fewest limits that would have to give; or the least in sum, however many they are",
+        default="fewest", group="must hold", when={"limits": ("hard",)},
+    )  # fmt: skip
     overload_price: float = quantity("Price of overload", "Of an hour with a MVA above the limit of a branch", unit="1/h",
                                      default=1000.0, gt=0, le=1e7, group="must hold", when=_SOFT)  # fmt: skip
     voltage_price: float = quantity("Price of voltage", "Of an hour with a bus one per cent outside its band", unit="1/h",
                                     default=1000.0, gt=0, le=1e7, group="must hold", when=_SOFT)  # fmt: skip
-    outages: Literal["none", "branches"] = choice(
-        "After an outage", "Nothing is asked; or every limit holds after the loss of any one line or transformer as well",
+    outages: Literal[
+        "none", "model", "branches", "lines", "transformers", "circuits", "busbars", "plants", "pairs"
+    ] = choice(
+        "After an outage", "Nothing is asked; or every limit holds after each outage and outage rule of the model, each branch "
+        "where it has none; or after the loss of any one line or transformer, double circuit, busbar or plant, or of any two "
+        "branches",
         default="none", group="must hold",
     )  # fmt: skip
     outages_above_kv: float = quantity("Outages from", "Nominal voltage of both ends, at least", unit="kV", default=50.0, ge=0,
-                                       le=1500, group="must hold", when=_SECURE)  # fmt: skip
+                                       le=1500, group="must hold", when=_BY_RULE)  # fmt: skip
     after: Literal["preventive", "corrective"] = choice(
         "Plants then", "Stay as they are set, sources and those that share the slack aside; or move within their ramp",
         default="preventive", group="must hold", when=_SECURE,
     )  # fmt: skip
     minutes: float = quantity("Time to move", "After an outage", unit="min", default=15.0, ge=0, le=1440, group="must hold",
                               when={"after": ("corrective",)})  # fmt: skip
-    after_pct: float = quantity("Loading then, at most", "Of the emergency rating", unit="%", default=100.0, ge=1, le=1000,
-                                group="must hold", when=_SECURE)  # fmt: skip
+    after_pct: float = quantity(
+        "Loading then, at most", "Of what an outage allows: the emergency rating, where it has no limits of its own", unit="%",
+        default=100.0, ge=1, le=1000, group="must hold", when=_SECURE,
+    )  # fmt: skip
 
     @model_validator(mode="after")
     def _ordered(self) -> Self:

@@ -58,15 +58,16 @@ def solve(
 ) -> list[Optimum]:
     """Solve one state or several at once. ``coupling``: linear rows over the unknowns of all states, one after another.
     ``warm``: from the last answer to the same equations. Raises what ``progress`` raises."""
-    program = _program(states, coupling or Rows(), soft or Soft())
+    soft = soft or Soft()
+    program = _program(states, coupling or Rows(), soft)
     with program.lock:
         if warm and program.last is not None:
-            found = program.run(states, coupling or Rows(), progress, "warm")
+            found = program.run(states, coupling or Rows(), progress, "warm", soft)
             if found[0].found:
                 return found
-        found = program.run(states, coupling or Rows(), progress, "cold")
+        found = program.run(states, coupling or Rows(), progress, "cold", soft)
         if not found[0].found:
-            found = program.run(states, coupling or Rows(), progress, "stubborn")
+            found = program.run(states, coupling or Rows(), progress, "stubborn", soft)
         return found
 
 
@@ -211,8 +212,9 @@ class _Block:
             rows += there @ (r_under - r_above)
         if w:
             through += w_under - w_above
+        self.price = ca.MX.sym("price", int(cut[-1]) if soft.all else 0)
         if soft.all:
-            self.f = ca.sum1(self.slacks)
+            self.f = ca.dot(self.price, self.slacks)
         else:
             self.f = weight * spent
             if s:
@@ -255,7 +257,7 @@ class _Block:
         there = _sparse(self.ca, sets.which, np.arange(len(sets.branch)), sets.sign, len(sets.low), len(sets.branch))
         return there @ p_in
 
-    def bounds(self, state: State) -> tuple[Floats, Floats, Floats, Floats]:
+    def bounds(self, state: State, soft: Soft) -> tuple[Floats, Floats, Floats, Floats]:
         """Low and high of the unknowns with their slacks, and of the constraints."""
         lim, n = state.limits, state.grid.n
         low = np.concatenate([np.full(n, -np.inf), lim.v_low, lim.p_low, lim.q_low, lim.turn[0], lim.shift[0], lim.bank[0],
@@ -265,44 +267,54 @@ class _Block:
         fixed = np.isfinite(lim.angle)
         low[:n][fixed] = high[:n][fixed] = lim.angle[fixed]
         most = np.r_[lim.most_from, lim.most_to][self.bounded]
-        soft = self.soft_x
-        soft_low, soft_high = low[soft].copy(), high[soft].copy()
-        low[soft], high[soft] = -np.inf, np.inf
-        voltages = soft[(soft >= n) & (soft < 2 * n)]
+        chosen = self.soft_x
+        soft_low, soft_high = low[chosen].copy(), high[chosen].copy()
+        low[chosen], high[chosen] = -np.inf, np.inf
+        voltages = chosen[(chosen >= n) & (chosen < 2 * n)]
         low[voltages] = _LEAST_V
         slacks = int(self.slack_cuts[-1])
         lbg = np.concatenate([np.zeros(2 * n), np.full(len(self.bounded) + len(self.round), -np.inf), lim.rows.low,
-                              lim.interfaces.low, soft_low, np.full(len(soft), -np.inf)])  # fmt: skip
+                              lim.interfaces.low, soft_low, np.full(len(chosen), -np.inf)])  # fmt: skip
         ubg = np.concatenate([np.zeros(2 * n), np.zeros(len(most)) if self.soft_ends else most**2, lim.rated[self.round] ** 2,
-                              lim.rows.high, lim.interfaces.high, np.full(len(soft), np.inf), soft_high])  # fmt: skip
-        return np.r_[low, np.zeros(slacks)], np.r_[high, np.full(slacks, np.inf)], lbg, ubg
+                              lim.rows.high, lim.interfaces.high, np.full(len(chosen), np.inf), soft_high])  # fmt: skip
+        beyond = np.full(slacks, np.inf) if soft.most is None else soft.most
+        return np.r_[low, np.zeros(slacks)], np.r_[high, beyond], lbg, ubg
 
-    def parameters(self, state: State) -> Floats:
+    def priced(self, soft: Soft) -> Floats:
+        """Prices of the slacks; none where they are no parameters."""
+        count = self.price.numel()
+        return np.ones(count) if soft.price is None else soft.price
+
+    def parameters(self, state: State, soft: Soft) -> Floats:
         most = np.r_[state.limits.most_from, state.limits.most_to][self.bounded]
         c = state.cost
         return np.concatenate([state.grid.load.ravel(), state.grid.moving.shed_load.ravel(), c.linear, c.square,
-                               [c.losses, c.fixed, c.weight], most])  # fmt: skip
+                               [c.losses, c.fixed, c.weight], most, self.priced(soft)])  # fmt: skip
 
     def start(self, state: State) -> Floats:
         return np.concatenate([state.start, np.full(int(self.slack_cuts[-1]), 1e-2)])
 
+    def named(self) -> list[tuple[str, int]]:
+        """Of every slack the name of a bound and the place in it."""
+        n, m, k = self.grid.n, len(self.grid.at), len(self.grid.frm)
+
+        def unknown(place: int) -> tuple[str, int]:
+            return ("v", place) if place < n else ("p", place - n) if place < n + m else ("q", place - n - m)
+
+        found: list[tuple[str, int]] = []
+        for way in ("low", "high"):
+            found += [(f"{name} {way}", at) for name, at in map(unknown, (self.soft_x - n).tolist())]
+        if self.soft_ends:
+            ends = {int(j): "from" for j in self.bounded if j < k}
+            found += [(ends.get(j, "to"), j) for j in self.soft_branches.tolist()]
+        for name, places in (("row", self.soft_rows.tolist()), ("interface", range(self.soft_through))):
+            found += [(f"{name} {way}", place) for way in ("low", "high") for place in places]
+        return found
+
     def over(self, slack: Floats) -> tuple[tuple[str, int, float], ...]:
         """What is exceeded: name of a bound, place in it, and by how much."""
-        cut = self.slack_cuts
-        under, above, beyond, r_under, r_above, w_under, w_above = (slack[a:b] for a, b in itertools.pairwise(cut))
-        n, m = self.grid.n, len(self.grid.at)
-        found: list[tuple[str, int, float]] = []
-        for place, down, up in zip((self.soft_x - n).tolist(), under.tolist(), above.tolist(), strict=True):
-            name, at = ("v", place) if place < n else ("p", place - n) if place < n + m else ("q", place - n - m)
-            found += [(f"{name} {way}", at, by) for way, by in (("low", down), ("high", up)) if by > _TOLD]
-        ends = {int(k): "from" for k in self.bounded if k < len(self.grid.frm)}
-        found += [(ends.get(k, "to"), k, by)
-                  for k, by in zip(self.soft_branches.tolist(), beyond.tolist(), strict=False) if by > _TOLD]  # fmt: skip
-        for name, places, lows, highs in (("row", self.soft_rows.tolist(), r_under, r_above),
-                                          ("interface", list(range(self.soft_through)), w_under, w_above)):  # fmt: skip
-            for place, down, up in zip(places, lows.tolist(), highs.tolist(), strict=True):
-                found += [(f"{name} {way}", place, by) for way, by in (("low", down), ("high", up)) if by > _TOLD]
-        return tuple(found)
+        every = zip(self.named(), slack.tolist(), strict=True)
+        return tuple((name, at, by) for (name, at), by in every if by > _TOLD)
 
 
 _TOLD = 1e-6
@@ -318,7 +330,7 @@ class Program:
         self.blocks = [_Block(ca, s, soft) for s in states]
         unknown = ca.vertcat(*(part for b in self.blocks for part in (b.x, b.slacks)))
         parameters = ca.vertcat(*(part for b in self.blocks for part in (
-            b.load, b.shed_load, b.linear, b.square, b.scalars, b.most)))  # fmt: skip
+            b.load, b.shed_load, b.linear, b.square, b.scalars, b.most, b.price)))  # fmt: skip
         objective = self.blocks[0].f
         for b in self.blocks[1:]:
             objective = objective + b.f
@@ -330,21 +342,21 @@ class Program:
         self.solvers: dict[str, tuple[Any, Any]] = {}
         self.last: tuple[Any, Any, Any] | None = None  # unknowns and multipliers of the last answer
 
-    def run(self, states: Sequence[State], coupling: Rows, progress: Progress, way: str) -> list[Optimum]:
+    def run(self, states: Sequence[State], coupling: Rows, progress: Progress, way: str, soft: Soft) -> list[Optimum]:
         if way not in self.solvers:
             watch = _watch(self.ca, *(self.nlp[k].numel() for k in ("x", "g", "p")))
             made = self.ca.nlpsol("optimum", "ipopt", self.nlp, {"print_time": 0, "iteration_callback": watch,
                                                                   "ipopt": {**_IPOPT, **_WAYS[way]}})  # fmt: skip
             self.solvers[way] = made, watch
         solver, watch = self.solvers[way]
-        bounds = [b.bounds(s) for b, s in zip(self.blocks, states, strict=True)]
+        bounds = [b.bounds(s, soft) for b, s in zip(self.blocks, states, strict=True)]
         low, high = (np.concatenate([b[k] for b in bounds]) for k in (0, 1))
         lbg, ubg = (np.concatenate([*(b[k] for b in bounds), c]) for k, c in ((2, coupling.low), (3, coupling.high)))
         begin = {"x0": np.concatenate([b.start(s) for b, s in zip(self.blocks, states, strict=True)])}
         if way == "warm" and self.last is not None:
             begin = dict(zip(("x0", "lam_x0", "lam_g0"), self.last, strict=True))
         watch.begin(progress, lbg, ubg)
-        p = np.concatenate([b.parameters(s) for b, s in zip(self.blocks, states, strict=True)])
+        p = np.concatenate([b.parameters(s, soft) for b, s in zip(self.blocks, states, strict=True)])
         found = solver(**begin, p=p, lbx=low, ubx=high, lbg=lbg, ubg=ubg)
         if watch.stopped is not None:
             raise watch.stopped
@@ -359,15 +371,16 @@ class Program:
         for b, s in zip(self.blocks, states, strict=True):
             size, slacks, rows = s.layout.size, int(b.slack_cuts[-1]), int(b.g_cuts[-1])
             own, slack = x[x_at : x_at + size], x[x_at + size : x_at + size + slacks]
+            saved = b.priced(soft) + lam_x[x_at + size : x_at + size + slacks] if soft.all else np.zeros(0)
             answers.append(_answer(b, s, own, slack, lam_x[x_at : x_at + size], lam_g[g_at : g_at + rows], ending, iterations,
-                                   value, trace, at_coupling))  # fmt: skip
+                                   value, trace, at_coupling, saved))  # fmt: skip
             x_at, g_at = x_at + size + slacks, g_at + rows
         return answers
 
 
 def _answer(
     b: _Block, s: State, x: Floats, slack: Floats, lam_x: Floats, lam_g: Floats, ending: str, iterations: int, value: float,
-    trace: tuple[tuple[float, float], ...], at_coupling: Floats,
+    trace: tuple[tuple[float, float], ...], at_coupling: Floats, saved: Floats,
 ) -> Optimum:  # fmt: skip
     lay, n, k = s.layout, s.grid.n, len(s.grid.frm)
     balance, ends, _, rows, through, low, high = (lam_g[a:c] for a, c in zip(b.g_cuts, b.g_cuts[1:], strict=False))
@@ -383,7 +396,8 @@ def _answer(
         ending, iterations, value, of["theta"][0], of["v"][0], of["p"][0], of["q"][0], balance[:n], balance[n:], of["v"][1],
         of["p"][1], of["q"][1], at_ends[:k], at_ends[k:], b.over(slack), of["turn"][0], of["shift"][0],
         of["bank"][0], of["shed"][0], of["further"][0],
-        np.concatenate([of[name][1] for name in ("turn", "shift", "bank", "shed")]), rows, through, at_coupling, trace,
+        np.concatenate([of[name][1] for name in ("turn", "shift", "bank", "shed")]), rows, through, at_coupling,
+        slack, saved, trace,
     )  # fmt: skip
 
 

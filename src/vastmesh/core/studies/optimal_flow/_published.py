@@ -269,6 +269,18 @@ def scheme_of(case: Case, found: Optimum, *, linear: bool = False) -> list[dict[
     return changes if linear else changes + _moves(case, found)
 
 
+def shifts_of(case: Case, found: Optimum) -> list[dict[str, Any]]:
+    """Changes of phase shifters alone."""
+    made = []
+    for k, (ident, (_, _, now, best)) in enumerate(positions(case, found).items()):
+        if case.limits.shift[0][k] < case.limits.shift[1][k]:
+            values = {"phase_shift_deg": round(best, 6), "holds_flow": False}
+            entry = SchemeChange(change=Update(id=ident, values=values), label=f"Set {case.network[ident].name}"[:200],
+                                 gain=f"{now:.4g} → {best:.4g}°")  # fmt: skip
+            made.append(entry.model_dump(mode="json"))
+    return made
+
+
 def _moves(case: Case, found: Optimum) -> list[dict[str, Any]]:
     """Changes of taps, shifters, steps and demand; automatic ones are set so that they stay where they are put."""
     made: list[tuple[str, dict[str, Any], str]] = []

@@ -2,24 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
 from dataclasses import replace
-from itertools import product
 
 import numpy as np
 
 from ...electrical.arrays import Complexes, Floats
 from ...flow import Ending
-from ...network import Source, Transformer
+from ...network import Source
 from ...results import Account, Column, Finding, Result, Table
 from ...severity import Severity
 from ..base import Inputs, Progress
+from ..losses import Asked, Loss, losses
 from ._alternative import alternative_of
 from ._build import Case, build
-from ._changer import changer_of
 from ._check import put_into_load_flow
 from ._day import run_day
-from ._grid import Grid, Optimum, Soft, State, settled
+from ._fewest import fewest
+from ._grid import Grid, Optimum, Soft, settled
 from ._linear_study import run_linear
 from ._options import OptimalFlowOptions
 from ._prices import Split, split
@@ -33,12 +32,12 @@ from ._published import (
     live_buses,
     moved_of,
     plants_of,
-    positions,
     quantities_of,
     scheme_of,
 )
 from ._ready import nothing_live, soft_of, something_moves
 from ._secure import Secured, secure_against_outages
+from ._steps import in_whole_steps
 
 _WORDS = {
     "Infeasible_Problem_Detected": "nothing keeps every limit at once",
@@ -61,116 +60,16 @@ def run_optimal_flow(inputs: Inputs, options: OptimalFlowOptions, progress: Prog
     soft = soft_of(case, options)
     found = solve([case.state], progress, soft=soft)[0]
     if not found.found:
-        return _without(case, found, progress)
+        return _without(case, options, found, progress)
     case, found, rounded = in_whole_steps(case, found, options, progress, soft)
     if options.outages != "none":
-        return _secured(case, options, found, rounded, progress)
+        asked = Asked(options.outages, options.outages_above_kv if options.outages != "model" else 0.0)
+        wanted = losses(inputs.network, inputs.under, asked)
+        return _secured(case, options, found, rounded, wanted, progress)
     return _published(case, options, found, rounded, progress)
 
 
-def in_whole_steps(
-    case: Case, found: Optimum, options: OptimalFlowOptions, progress: Progress, soft: Soft | None
-) -> tuple[Case, Optimum, str]:
-    """Taps, shifters and banks set to whole steps, and all else solved again; what that costs, in words. As found where nothing
-    moves by steps, or where steps may be any.
-
-    Few are tried on both sides of where they stand, all combinations; of more the nearest step of each, and where that leaves no
-    answer one after another, those nearest to a step first, with its other side where the first fails.
-    """
-    if options.steps != "whole" or not (case.movers.turns or case.movers.banks):
-        return case, found, ""
-    sides = _sides(case, found)
-    best: Optimum | None = None
-    tried = 0
-
-    def held(chosen: dict[int, float]) -> Optimum | None:
-        nonlocal tried
-        tried += 1
-        progress(0.95, f"whole steps, try {tried}")
-        answer = solve([_held(case, found, sides, chosen)], progress, soft=soft, warm=True)[0]
-        return answer if answer.found else None
-
-    choices = [(near, far) if near != far else (near,) for _, _, near, far in sides]
-    if len([c for c in choices if len(c) > 1]) <= _FEW:
-        for combination in product(*choices):
-            answer = held(dict(enumerate(combination)))
-            if answer is not None and (best is None or answer.value < best.value - 1e-12 * abs(best.value)):
-                best = answer
-    else:
-        best = held({k: c[0] for k, c in enumerate(choices)}) or _one_by_one(sides, choices, held)
-    if best is None:
-        text = "No whole steps near those found keep every limit: taps and capacitors stay between steps here."
-        return case, found, text
-    lost = best.value - found.value
-    text = f"Whole steps cost {max(lost, 0.0):.4g} {options.unit} more than steps of any size ({found.value:.6g})."
-    # What was held is still what may move: bounds stay as they are in the tables, and no multiplier stands for them.
-    return (
-        case,
-        replace(best, iterations=best.iterations + found.iterations, at_moving=np.zeros_like(best.at_moving)),
-        text,
-    )
-
-
-_FEW = 4
-Side = tuple[str, int, float, float]
-
-
-def _sides(case: Case, found: Optimum) -> list[Side]:
-    """Of everything that moves by steps: unknown, place, the nearest whole step and the one on the other side."""
-    sides: list[Side] = []
-    limits = case.limits
-
-    def both(x: float, low: float, high: float) -> tuple[float, float]:
-        near = min(max(round(x), low), high)
-        far = min(max(near + (1 if x > near else -1), low), high)
-        return (near, far) if abs(x - near) > 1e-4 else (near, near)
-
-    for k, (ident, (_, best, _, _)) in enumerate(positions(case, found).items()):
-        t = case.network[ident]
-        changer = changer_of(t)
-        assert changer is not None
-        if limits.turn[0][k] < limits.turn[1][k]:
-            near, far = (changer.turns(x) / case.movers.turns_now[k] for x in both(best, changer.low, changer.high))
-            sides.append(("turn", k, near, far))
-        if limits.shift[0][k] < limits.shift[1][k] and isinstance(t, Transformer):
-            step, most = np.radians(t.shift_step_deg), int(t.shift_most_deg / t.shift_step_deg)
-            zero = t.clock_shift_rad() - np.radians(t.phase_shift_deg) - case.movers.angle_now[k]
-            near, far = (zero + step * x for x in both((found.shift[k] - zero) / step, -most, most))
-            sides.append(("shift", k, near, far))
-    for k, x in enumerate(found.bank.tolist()):
-        near, far = both(x, 0, float(limits.bank[1][k]))
-        sides.append(("bank", k, near, far))
-    return sides
-
-
-def _held(case: Case, found: Optimum, sides: list[Side], chosen: dict[int, float]) -> State:
-    """The state with some of what moves held."""
-    at = {name: getattr(found, name).copy() for name in ("turn", "shift", "bank")}
-    bounds = {name: getattr(case.limits, name).copy() for name in at}
-    for n, value in chosen.items():
-        name, k, _, _ = sides[n]
-        at[name][k] = bounds[name][0][k] = bounds[name][1][k] = value
-    start = replace(found, **at).unknowns
-    return replace(case.state, limits=replace(case.limits, **bounds), start=start)
-
-
-def _one_by_one(
-    sides: list[Side], choices: Sequence[tuple[float, ...]], held: Callable[[dict[int, float]], Optimum | None]
-) -> Optimum | None:
-    chosen: dict[int, float] = {}
-    answer: Optimum | None = None
-    for n in sorted(range(len(sides)), key=lambda n: len(choices[n])):
-        for value in choices[n]:
-            answer = held({**chosen, n: value})
-            if answer is not None:
-                chosen[n] = value
-                break
-        else:
-            return None
-    return answer
-
-
-def _without(case: Case, found: Optimum, progress: Progress) -> Result:
+def _without(case: Case, options: OptimalFlowOptions, found: Optimum, progress: Progress) -> Result:
     """No optimum: how it ended, and the least that would have to give."""
     words = _WORDS.get(found.ending, found.ending.replace("_", " ").lower())
     least = solve([case.state], progress, soft=Soft(all=True))[0]
@@ -178,6 +77,9 @@ def _without(case: Case, found: Optimum, progress: Progress) -> Result:
     if not least.found:
         return Result(replace(account, explanation=f"No answer: {words}. Not even with every limit let go is there one: look at "
                               "the load flow first."), {}, {})  # fmt: skip
+    proven = False
+    if options.relax == "fewest":
+        least, proven = fewest(case.state, least, progress)
     rows = _exceeded(case, least)
     table = Table("relaxations", "What would have to give", [
         Column("id", "Id", [r[0] for r in rows], fixed=True),
@@ -189,7 +91,10 @@ def _without(case: Case, found: Optimum, progress: Progress) -> Result:
     ])  # fmt: skip
     names = "; ".join(f"{case.network[r[0]].name}, {r[1].lower()} {r[2]:.4g} → {r[3]:.4g} {r[4]}" for r in rows[:4])
     more = f" and {len(rows) - 4} more" if len(rows) > 4 else ""
-    statement = f"Nothing keeps every limit. The least that would do (in sum, per unit): {names}{more}."
+    which = f"{len(rows)}, as no fewer do" if proven else "in sum, per unit"
+    statement = (
+        f"Nothing keeps every limit. The {'fewest' if proven else 'least'} that would do ({which}): {names}{more}."
+    )
     point = plants_of(case, least)[0]
     shown = [c for c in point.columns if c.name in ("id", "name", "before_mw", "after_mw", "voltage_pu")]
     plants = replace(point, label="Plants, at the least that would do", columns=shown)
@@ -318,14 +223,16 @@ def _mean(squares: float, count: int) -> float:
     return float(np.sqrt(max(squares, 0.0) / max(count, 1)))
 
 
-def _secured(case: Case, options: OptimalFlowOptions, found: Optimum, rounded: str, progress: Progress) -> Result:
+def _secured(
+    case: Case, options: OptimalFlowOptions, found: Optimum, rounded: str, wanted: list[Loss], progress: Progress
+) -> Result:
     if options.steps == "whole":  # they are found, and stay where they are
         turn, shift, bank = (np.array([x, x]) for x in (found.turn, found.shift, found.bank))
         limits = replace(case.limits, turn=turn, shift=shift, bank=bank)
         held = replace(case, state=replace(case.state, limits=limits))
     else:
         held = case
-    answer, secure = secure_against_outages(held, options, found, progress)
+    answer, secure = secure_against_outages(held, options, found, wanted, progress)
     if answer is None:
         account = Account(
             Ending.ITERATION_LIMIT, "Optimal flow", found.iterations, explanation=secure.statement, notes=secure.notes
