@@ -18,7 +18,8 @@ if TYPE_CHECKING:
     from playwright.sync_api import Page
 
 BROWSER_FLAGS = [
-    "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking",
+    "--no-sandbox", "--disable-gpu", "--disable-gpu-rasterization", "--disable-software-rasterizer", "--disable-extensions",
+    "--disable-dev-shm-usage", "--disable-background-networking",
     "--disable-component-update", "--disable-sync", "--no-first-run", "--font-render-hinting=none",
     "--force-color-profile=srgb",
 ]  # fmt: skip
