@@ -347,6 +347,35 @@ def test_it_ends_when_somebody_wants_that() -> None:
     assert "objective" in told[-1]
 
 
+TEXTBOOK = {
+    "as printed": (7.92, 0.001562, 561.0, (393.2, 334.6, 122.2), 9.148),
+    "with the first one's cheaper fuel": (6.48, 0.00128, 459.0, (600.0, 187.1, 62.9), 8.576),
+}
+
+
+@pytest.mark.parametrize("equations", ["exact", "linear"])
+@pytest.mark.parametrize("which", TEXTBOOK)
+def test_the_dispatch_of_three_units_of_a_textbook_to_its_printed_digits(which: str, equations: str) -> None:
+    """Wood, Wollenberg, Power Generation, Operation, and Control, 2nd ed., Wiley 1996, examples 3A and 3B: 850 MW from three
+    units without a network; in the second the first unit stands at its most."""
+    slope, rising, running, expected, price = TEXTBOOK[which]
+    net = network(
+        bus("b", 132),
+        load("b", 850.0, 0.0),
+        source("b", cost_per_mwh=slope, cost_rising=rising, cost_running=running, least_mw=150.0, most_mw=600.0),
+        *(
+            {"kind": "generator", "id": i, "bus": "b", "active_power_mw": 100.0, "rated_mva": 500.0, "least_mw": least,
+             "most_mw": most, "cost_per_mwh": c, "cost_rising": r, "cost_running": f}
+            for i, least, most, c, r, f in (("g2", 100.0, 400.0, 7.85, 0.00194, 310.0), ("g3", 50.0, 200.0, 7.97, 0.00482, 78.0))
+        ),
+    )  # fmt: skip
+    result = run_study("optimal_flow", net, equations=equations)
+    assert result.account.converged, result.account
+    for ident, mw in zip(("source-b", "g2", "g3"), expected, strict=True):
+        assert at(result, "plants", ident, "after_mw") == pytest.approx(mw, abs=0.051)
+    assert at(result, "buses", "b", "price") == pytest.approx(price, abs=0.0006)
+
+
 def test_the_published_linear_one_to_its_digits(published: dict[str, Any]) -> None:
     expected = published["linear_optimal_flow"]
     result = run_study("optimal_flow", five_bus(published["case"]), equations="linear", branches="power", **WIDE)

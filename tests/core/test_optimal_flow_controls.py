@@ -108,8 +108,8 @@ def test_with_everything_moving_the_answer_keeps_all_limits_and_prices_are_what_
 
 @pytest.mark.parametrize("seed", [0, 2, 4])
 def test_nothing_that_keeps_the_limits_nearby_is_better(seed: int) -> None:
-    """2,000 points along directions that keep the equations to first order, corrected by Newton to keep them exactly: none that
-    keeps all limits costs less."""
+    """More than 10,000 points in all, along directions that keep the equations to first order, corrected by Newton to keep them
+    exactly: none that keeps all limits costs less."""
     net = everything_moves(seed)
     case = build(net, net.condition, OptimalFlowOptions(**ALL, **WIDE))
     assert case is not None
@@ -124,7 +124,7 @@ def test_nothing_that_keeps_the_limits_nearby_is_better(seed: int) -> None:
     tried, better = 0, 0
     cost = case.state.cost
     place = case.state.layout.place("p")
-    for _ in range(2000):
+    for _ in range(3500):
         size = float(rng.choice([1e-3, 1e-2, 0.1]))
         p, q = found.p.copy(), found.q.copy()
         p[others] = np.clip(p[others] + size * rng.normal(size=others.sum()), lim.p_low[others], lim.p_high[others])
@@ -450,6 +450,76 @@ def test_nearly_as_cheap_is_within_half_a_per_cent_and_moves_less() -> None:
     moved = [float(((table[c] - table["before_mw"]) ** 2).sum()) for c in ("after_mw", "other_mw")]
     assert moved[1] < moved[0]
     assert "alternative" not in run_study("optimal_flow", net, alternatives=False).tables
+
+
+def with_three_windings() -> Network:
+    """132/33/11 kV with taps on its HV side; the voltage of the source is held."""
+    unit = {"kind": "three_winding", "id": "W", "hv_bus": "h", "mv_bus": "m", "lv_bus": "l", "hv_mva": 60, "mv_mva": 60,
+            "lv_mva": 20, "hv_kv": 132, "mv_kv": 33, "lv_kv": 11, "z_hm_pct": 12, "z_ml_pct": 8, "z_hl_pct": 19, "x_over_r": 20,
+            "tap_step_pct": 1.5, "tap_min": -6, "tap_max": 6, "tap_position": 1}  # fmt: skip
+    return network(bus("h", 132), bus("m", 33), bus("l", 11), source("h", cost_per_mwh=30.0), unit, load("m", 34.0, 15.0),
+                   load("l", 12.0, 6.0))  # fmt: skip
+
+
+def test_taps_of_three_windings_end_on_the_best_position_by_trying_all() -> None:
+    net = with_three_windings()
+    options = {"best": "flattest", "taps": True, "voltages": False, "bands": "entered", "low_pu": 0.8, "high_pu": 1.2}
+    result = run_study("optimal_flow", net, **options)
+    assert result.account.converged, result.account
+    squares = {}
+    for position in range(-6, 7):
+        net.apply([Update(id="W", values={"tap_position": position})])
+        volts = solve_as_set(net).tables["buses"]["voltage_pu"]
+        squares[position] = float(((100 * (np.array(volts) - 1)) ** 2).sum())
+    best = min(squares, key=squares.__getitem__)
+    assert at(result, "moved", "W", "after") == pytest.approx(best, abs=1e-9)
+    assert result.summary["value"] == pytest.approx(squares[best], rel=1e-6)
+    changed = {c["change"]["id"]: c["change"]["values"] for c in result.scheme}
+    assert changed["W"]["tap_position"] == best
+
+
+def test_over_a_day_taps_stand_on_whole_steps_in_every_hour() -> None:
+    net = with_three_windings()
+    options = {"best": "flattest", "taps": True, "voltages": False, "bands": "entered", "low_pu": 0.8, "high_pu": 1.2}
+    result = run_study("optimal_flow", net, **options, time="day", day="0.3 1 0; 1 1 0; 0.6 1 0")
+    assert result.account.converged, result.account
+    steps = [float(at(result, "moved", "W", f"h{t:02d}")) for t in range(3)]  # type: ignore[arg-type]
+    assert all(s == pytest.approx(round(s), abs=1e-9) for s in steps)
+    assert len(set(steps)) > 1, "it moves from hour to hour"
+    assert any("Whole steps cost" in n for n in result.account.notes)
+    alone = run_study("optimal_flow", net, **options, time="day", day="0.3 1 0")
+    assert at(alone, "moved", "W", "h00") == pytest.approx(steps[0])
+
+
+@pytest.mark.parametrize("most", [40.0, 55.0])
+def test_shifters_of_the_linear_one_stand_on_the_best_steps_by_trying_all(most: float) -> None:
+    """A shifter beside a line sends power round by it; in whole steps, as many as are best of all that there are."""
+    net = network(
+        bus("a", 132), bus("m", 132), bus("b", 132), source("a", cost_per_mwh=20.0), load("b", 100.0, 0.0),
+        line("a", "b", id="direct", r_ohm_per_km=0.0, x_ohm_per_km=20.0, rating_a=MVA_60 * most / 60),
+        line("m", "b", id="round", r_ohm_per_km=0.0, x_ohm_per_km=40.0, rating_a=MVA_60 * 2),
+        {"kind": "transformer", "id": "S", "hv_bus": "a", "lv_bus": "m", "rated_mva": 120, "hv_kv": 132, "lv_kv": 132,
+         "impedance_pct": 8, "x_over_r": 50, "vector_group": "YNyn0", "holds_flow": True, "shift_step_deg": 1.5,
+         "shift_most_deg": 12},
+        {"kind": "generator", "id": "g", "bus": "b", "active_power_mw": 0.0, "rated_mva": 100, "cost_per_mwh": 60.0,
+         "least_mw": 0.0},
+    )  # fmt: skip
+    options = {"equations": "linear", "shifters": True, "branches": "power", **WIDE}
+    result = run_study("optimal_flow", net, **options)
+    assert result.account.converged, result.account
+    assert "proven best" in result.statement
+    turned = {c["change"]["id"]: c["change"]["values"] for c in result.scheme}["S"]["phase_shift_deg"]
+    assert turned / 1.5 == pytest.approx(round(turned / 1.5), abs=1e-6)
+    values = []
+    for steps in range(-8, 9):
+        tried = net.copy()
+        tried.apply([Update(id="S", values={"phase_shift_deg": 1.5 * steps, "holds_flow": False})])
+        answer = run_study("optimal_flow", tried, equations="linear", branches="power", **WIDE)
+        if answer.account.converged:
+            values.append(answer.summary["value"])
+    assert result.summary["value"] == pytest.approx(min(values), rel=1e-6)  # type: ignore[type-var]
+    free = run_study("optimal_flow", net, **options, steps="any")
+    assert free.summary["value"] <= result.summary["value"] + 1e-6  # type: ignore[operator]
 
 
 # Relaxations

@@ -43,6 +43,10 @@ def split(grid: Grid, limits: Limits, found: Optimum) -> Split:
     grid, n = settled(grid, found), grid.n
     v = found.v * np.exp(1j * found.theta)
     jacobian = balance_jacobian(grid, v)
+    # A node to which nothing leads has a voltage that nothing hangs on: its reactive power has no price.
+    size = abs(jacobian)
+    idle = (size.sum(axis=0) == 0) & (size.sum(axis=1) == 0)
+    jacobian = csc_array(jacobian + diags_array(idle.astype(np.float64)))
     reference = int(np.flatnonzero(np.isfinite(limits.angle))[0])
     columns = np.array([c for c in range(2 * n) if not (c < n and np.isfinite(limits.angle[c]))])
     # Further references of other islands, or fixed angles, have as many prices that are given.

@@ -169,8 +169,9 @@ class _Block:
         most = np.r_[lim.most_from, lim.most_to]
         self.bounded = np.flatnonzero(np.isfinite(most))
         self.most = ca.MX.sym("most", len(self.bounded))
-        flows = ca.vertcat(*(self.size(s, scale, lim.power) for s in (0, 1)))
-        flows = flows[self.bounded.tolist()] if len(self.bounded) else ca.MX(0, 1)
+        flows = ca.MX(0, 1)
+        if len(self.bounded):
+            flows = ca.vertcat(*(self.size(s, scale, lim.power) for s in (0, 1)))[self.bounded.tolist()]
         self.round = np.flatnonzero(np.isfinite(lim.rated)).tolist()
         within = p[self.round] ** 2 + q[self.round] ** 2 if self.round else ca.MX(0, 1)
         rows = _rows(ca, lim.rows, lay.size) @ self.x if len(lim.rows) else ca.MX(0, 1)
