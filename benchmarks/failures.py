@@ -59,7 +59,7 @@ def measure_years(workers: int) -> dict[str, Any]:
     pool = LocalPool(workers)
     runner = Runner(pool=pool)
     took, years = [], 40_000
-    options = study.options(years=years, transfers="unlimited", overlap_from_kv=None)
+    options = study.options(years=years, stops=False, transfers="unlimited", overlap_from_kv=None)
     for _ in range(3):
         job = runner.submit(study, Inputs(net), options, project="bench")
         job.wait(900)

@@ -21,7 +21,7 @@ from vastmesh.core.studies.base import register
 
 class Options(BaseModel):
     """``trouble``: what happens at the part ``at``: raise, refuse, kill, kill_once, loop, leak, nonsense, mark; or in
-    the plan or the join. ``once``: a file that is made by kill_once and mark."""
+    the plan or the join. ``once``: a file that is made by kill_once and mark. ``enough``: so many parts do; all when 0."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
@@ -33,6 +33,7 @@ class Options(BaseModel):
     trouble: str = ""
     at: int = 7
     once: str = ""
+    enough: int = 0
 
 
 def plan(inputs: Inputs, options: Options) -> list[dict[str, int]]:
@@ -135,7 +136,11 @@ def not_a_result(inputs: Inputs, options: Options, progress: Progress) -> Any:
     return Result(Account(Ending.CONVERGED, "In one piece", 1), {}, {"done": 1.0})
 
 
-SPLIT = Split(plan, prepare, answer, join)
+def enough(inputs: Inputs, options: Options, answers: Sequence[Answer | Missing]) -> bool:
+    return 0 < options.enough <= sum(not isinstance(a, Missing) for a in answers)
+
+
+SPLIT = Split(plan, prepare, answer, join, enough)
 IN_PARTS = Study("made-up-parts", "Made-up parts", "Squares, part by part", Options, SPLIT.run, split=SPLIT)
 IN_ONE = Study("made-up-piece", "Made-up piece", "One long piece", Options, not_a_result)
 

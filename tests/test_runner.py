@@ -137,6 +137,18 @@ def test_parts_that_are_quick_go_out_many_at_a_time_and_memory_stays_flat(runner
     assert psutil.Process().memory_info().rss - before < 100e6
 
 
+def test_no_part_is_begun_when_what_is_there_is_enough(runner: Runner) -> None:
+    job = in_parts(runner, parts=4000, slow_s=0.05, enough=3)
+    assert ended(job) is JobState.FINISHED
+    assert 3 <= len(column(runner, job)) < 4000
+    assert job.record.parts == job.record.parts_done
+    assert not job.record.missing
+    notes = runner.result(job.id)[1].account.notes
+    assert all("not needed" in n for n in notes)
+    here = IN_PARTS.run(Inputs(Network()), Options(parts=40, enough=3), lambda share, words: None)
+    assert here.summary == {"parts": 3.0}
+
+
 def test_what_is_there_so_far_can_be_looked_at_in_order(runner: Runner) -> None:
     job = in_parts(runner, parts=400, slow_s=0.05)
     until(runner, lambda r: r.partial, job)

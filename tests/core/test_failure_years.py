@@ -12,7 +12,7 @@ from tests.helpers import bus, line, load, network, run_study, source
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Network, Update
 from vastmesh.core.network.elements.profile import pack
-from vastmesh.core.studies import Inputs
+from vastmesh.core.studies import STUDIES, Inputs, Missing
 from vastmesh.core.studies.failures.events import Ready
 from vastmesh.core.studies.reliability import SimulationOptions
 from vastmesh.core.studies.reliability._years import causes_of, simulate
@@ -128,7 +128,7 @@ def test_energy_follows_the_demand_of_the_hours_in_which_it_is_missing() -> None
 
 def test_the_same_seed_gives_the_same_years_whoever_simulates_them() -> None:
     net = ring(240.0)
-    a, b, c = (run_study("failure_years", net, years=1200, seed=s) for s in (7, 7, 8))
+    a, b, c = (run_study("failure_years", net, years=1200, seed=s, stops=False) for s in (7, 7, 8))
     assert a.tables["years"].records() == b.tables["years"].records()
     assert a.tables["years"].records() != c.tables["years"].records()
     assert a.summary["years"] == 1200
@@ -136,9 +136,37 @@ def test_the_same_seed_gives_the_same_years_whoever_simulates_them() -> None:
     assert a.figures[1].series[0].x[-1] == 1200
 
 
+def test_it_ends_where_the_precision_is_reached_and_those_years_are_the_first_ones() -> None:
+    net = ring(240.0)
+    rule = {"years": 20_000, "within_pct": 8.0}
+    ended = run_study("failure_years", net, **rule)
+    years = int(ended.summary["years"] or 0)
+    assert 1000 <= years < 20_000
+    assert years % 500 == 0
+    assert "It ended there" in ended.statement
+    as_many = run_study("failure_years", net, years=years, stops=False, within_pct=8.0)
+    assert as_many.tables["years"].records() == ended.tables["years"].records()
+    assert (as_many.summary["needed"] or 0) <= years
+    fewer = run_study("failure_years", net, years=years - 500, stops=False, within_pct=8.0)
+    assert years == 1000 or (fewer.summary["needed"] or 0) > years - 500
+    # Parts that were ready beyond them change nothing.
+    split = STUDIES["failure_years"].split
+    assert split is not None
+    options = STUDIES["failure_years"].options(**rule)
+    inputs = Inputs(net)
+    plan, ready = split.plan(inputs, options), split.prepare(inputs, options)
+    answers: list[Any] = [split.answer(ready, part, lambda share, words: None) for part in plan[: years // 500 + 4]]
+    answers += [Missing("It was not needed.")] * (len(plan) - len(answers))
+    assert split.join(inputs, options, plan, answers).tables["years"].records() == ended.tables["years"].records()
+    answers[2] = Missing()
+    assert not split.enough or not split.enough(inputs, options, answers)
+
+
 def test_one_load_is_told_by_itself_and_another_name_is_refused() -> None:
     net = fixed(feeder())
-    result = run_study("failure_years", net, **{**PLAIN, "years": 3000, "by_profile": False, "at": "load-B"})
+    result = run_study(
+        "failure_years", net, **{**PLAIN, "years": 3000, "by_profile": False, "at": "load-B", "stops": False}
+    )
     table = result.tables["years"]
     known = dict(zip(table["name"], table["analytical"], strict=True))
     assert known["SAIFI"] == pytest.approx(1.4)

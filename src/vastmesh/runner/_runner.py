@@ -22,9 +22,9 @@ from pydantic import BaseModel
 from ..core.errors import VastMeshError
 from ..core.network import dump_item
 from ..core.results import Result
-from ..core.studies import Inputs, Study
+from ..core.studies import NOT_NEEDED, Inputs, Study
 from ..store import JobBook, JobRecord, utc_now
-from ..worker import Ask, Packed, Task, TaskError, pack_inputs, plain_plan, unpack_result
+from ..worker import ENOUGH, Ask, Packed, Task, TaskError, pack_inputs, plain_plan, unpack_result
 from ._cluster import ClusterPool
 from ._job import Going, Job, JobState
 from ._pool import Answered, Event, Executor, Failed, LocalPool, Lost, Progressed
@@ -454,10 +454,19 @@ class Runner:
             self._finish(job, JobState.FINISHED)
         else:
             job.result, job.join_s = Packed(event.reply[0], event.reply[1]), event.took_s
+            if ENOUGH in event.reply[2:]:
+                self._leave_the_rest(job)
             job.record.has_result = job.record.partial = True
             with self._lock:
                 self._results.pop(job.id, None)
             self._tell(job, at_once=True)
+
+    def _leave_the_rest(self, job: Job) -> None:
+        """No part is begun any more: what is there is enough."""
+        for n in job.todo:
+            job.answers[n] = NOT_NEEDED
+        job.record.parts -= len(job.todo)
+        job.todo.clear()
 
     def _planned(self, job: Job, plan: list[Any]) -> None:
         job.plan, job.answers, job.todo = plan, [""] * len(plan), deque(range(len(plan)))

@@ -95,10 +95,15 @@ class Bench:
         inputs = self.inputs(task.inputs)
         with task.spool.open("rb") as spool:
             answers = [_answer(spool, a) for a in task.answers]
-        result = task.study.split.join(inputs, task.options, task.plan, answers)
+        split = task.study.split
+        result = split.join(inputs, task.options, task.plan, answers)
         packed = pack_result(result, inputs, task.options.model_dump(mode="json"))
-        return [packed.facts, packed.tables]
+        enough = split.enough is not None and split.enough(inputs, task.options, answers)
+        return [packed.facts, packed.tables, *([ENOUGH] if enough else [])]
 
+
+ENOUGH = b"enough"
+"""Behind a result that is so far: no further part is needed."""
 
 _DOING: dict[Ask, Callable[[Bench, Task, Tell], Reply]] = {
     Ask.WHOLE: Bench._whole, Ask.PLAN: Bench._plan, Ask.PARTS: Bench._parts, Ask.JOIN: Bench._join,

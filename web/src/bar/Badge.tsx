@@ -9,10 +9,11 @@ import { font } from '../design/tokens'
 import { useBench } from '../session/store'
 
 const Pill = styled(Button)<{ $tone: 'good' | 'bad' }>`
-  display: flex; align-items: center; gap: 8px; height: 28px; line-height: 1; padding: 0 12px; border-radius: 14px; cursor: default;
+  display: flex; align-items: center; gap: 8px; height: 28px; line-height: 1; padding: 0 12px; min-width: 0; border-radius: 14px; cursor: default;
   border: 1px solid ${(p) => (p.$tone === 'good' ? p.theme.rule : p.theme.breach)}; background: ${(p) => p.theme.paper};
-  b { font-weight: 600; color: ${(p) => (p.$tone === 'good' ? p.theme.good : p.theme.breach)}; }
-  span { font: 400 12px ${font.mono}; color: ${(p) => p.theme.quiet}; }
+  b { flex: none; font-weight: 600; color: ${(p) => (p.$tone === 'good' ? p.theme.good : p.theme.breach)}; }
+  /* Beside a long name of a condition its figures give way. */
+  span { font: 400 12px/1.4 ${font.mono}; color: ${(p) => p.theme.quiet}; overflow: hidden; text-overflow: ellipsis; min-width: 0; }
   i { font-style: normal; } @media (max-width: 1400px) { [data-tight] > & { padding: 0 8px; gap: 6px; i { display: none; } } }
   @media (max-width: 1240px) { [data-tight] > & span { display: none; } }
   @media (max-width: 1400px) { [data-tight='phases'] > & span { display: none; } }

@@ -17,9 +17,10 @@ from . import (
     sweep,
     transfer,
 )
-from .base import STUDIES, Answer, Inputs, Missing, Progress, Split, StopRequested, Study, study_named
+from .base import NOT_NEEDED, STUDIES, Answer, Inputs, Missing, Progress, Split, StopRequested, Study, study_named
 
 __all__ = [
+    "NOT_NEEDED",
     "STUDIES",
     "Answer",
     "Inputs",

@@ -83,6 +83,9 @@ Causes = Callable[["Inputs", Result, Mapping[str, Any], str, str], Cause]
 Answer = Mapping[str, Any]
 
 
+NOT_NEEDED = "It was not needed."
+
+
 @dataclass(frozen=True)
 class Missing:
     """A part of a study without an answer. ``why``: what went wrong with it; blank while it is not there yet."""
@@ -97,13 +100,15 @@ class Split:
     ``plan``: the parts, as plain data, in the order in which tables show them. ``prepare``: what all parts need, made once
     in every process; a part must find it as it was, or its answer would depend on who had it before. ``answer``: of one
     part, plain values and arrays by name. ``join``: the whole from the answers, in the order of the parts; also asked
-    while some are missing, so that what is there can be looked at.
+    while some are missing, so that what is there can be looked at. ``enough``: whether no further part is needed, by the
+    answers so far; ``join`` must give the same whichever parts were done beyond these.
     """
 
     plan: Callable[[Inputs, Any], Sequence[Any]]
     prepare: Callable[[Inputs, Any], Any]
     answer: Callable[[Any, Any, Progress], Answer]
     join: Callable[[Inputs, Any, Sequence[Any], Sequence[Answer | Missing]], Result]
+    enough: Callable[[Inputs, Any, Sequence[Answer | Missing]], bool] | None = None
 
     def run(self, inputs: Inputs, options: Any, progress: Progress) -> Result:
         """All parts one after another, here and now."""
@@ -112,6 +117,9 @@ class Split:
         answers: list[Answer | Missing] = []
         for n, part in enumerate(parts):
             answers.append(self.answer(ready, part, _share(progress, n, len(parts))))
+            if self.enough is not None and self.enough(inputs, options, answers):
+                break
+        answers += [Missing(NOT_NEEDED)] * (len(parts) - len(answers))
         return self.join(inputs, options, parts, answers)
 
 

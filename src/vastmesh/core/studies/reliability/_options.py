@@ -21,13 +21,17 @@ class ReliabilityOptions(Course):
 class SimulationOptions(Course):
     """Which years are simulated."""
 
-    years: int = quantity("Years", "How many years are simulated", unit="1", default=2000, ge=10, le=1_000_000)
+    years: int = quantity("Years", "How many years are simulated at most", unit="1", default=5000, ge=10, le=1_000_000)
     seed: int = quantity("Seed", "The same seed gives the same years", unit="1", default=1, ge=0, le=2**31)
     at: str | None = reference(
         "Only at", "Load whose years are told; the whole network when blank", to="element", default=None
     )
+    stops: bool = choice(
+        "Ends when precise", "After the block of 500 years at which the mean is known as well as the precision asks; off: "
+        "after all years", default=True,
+    )  # fmt: skip
     within_pct: float = quantity(
-        "Precision", "Half the 95 % interval of the mean of SAIDI, over it: how many years that takes is told", unit="%",
+        "Precision", "Half the 95 % interval of the mean of SAIDI, over it", unit="%",
         default=3.0, gt=0, le=100,
     )  # fmt: skip
     crews: int = quantity(

@@ -64,14 +64,46 @@ def _answer(prepared: _Prepared, part: dict[str, int], progress: Progress) -> An
 def _join(
     inputs: Inputs, options: SimulationOptions, plan: Sequence[Any], answers: Sequence[Answer | Missing]
 ) -> Result:
-    there = [np.asarray(a["years"]) for a in answers if not isinstance(a, Missing) and "years" in a]
+    ready = Ready(inputs, options)
+    there, missing, reached = _blocks(ready, options, answers)
     once = next((dict(a["once"]) for a in answers if not isinstance(a, Missing) and "once" in a), {})
     years = np.concatenate(there) if there else np.zeros((0, len(MEASURES)))
-    ready = Ready(inputs, options)
-    return _published(ready, options, years, once, sum(isinstance(a, Missing) for a in answers))
+    return _published(ready, options, years, once, missing, reached)
 
 
-SPLIT = Split(plan=_plan, prepare=_Prepared, answer=_answer, join=_join)
+def _blocks(
+    ready: Ready, options: SimulationOptions, answers: Sequence[Answer | Missing]
+) -> tuple[list[Floats], int, bool]:
+    """Years of the blocks that count, how many parts before are missing, and whether the precision is reached by them.
+
+    With a rule for the end the blocks count in order up to that at which the precision is reached: which years those are does
+    not hang on what was ready first."""
+    there: list[Floats] = []
+    missing = int(bool(answers) and isinstance(answers[0], Missing))
+    for a in answers[1:]:
+        if isinstance(a, Missing):
+            missing += 1
+            continue
+        there.append(np.asarray(a["years"]))
+        if options.stops and len(there) > 1 and not missing and _precise(ready, options, np.concatenate(there)):
+            return there, 0, True
+    return there, missing, False
+
+
+def _precise(ready: Ready, options: SimulationOptions, years: Floats) -> bool:
+    return _needed(_judged(_figures_of(ready, options, years)), options.within_pct) <= len(years)
+
+
+def _judged(found: Mapping[str, Floats]) -> Floats:
+    """The index by which the precision is judged: SAIDI, energy where nobody says how many customers there are."""
+    return found["saidi"] if np.isfinite(found["saidi"]).all() else found["ens"]
+
+
+def _enough(inputs: Inputs, options: SimulationOptions, answers: Sequence[Answer | Missing]) -> bool:
+    return options.stops and _blocks(Ready(inputs, options), options, answers)[2]
+
+
+SPLIT = Split(plan=_plan, prepare=_Prepared, answer=_answer, join=_join, enough=_enough)
 
 
 def _figures_of(ready: Ready, options: SimulationOptions, years: Floats) -> dict[str, Floats]:
@@ -96,7 +128,7 @@ def _once(ready: Ready, options: SimulationOptions) -> dict[str, float]:
 
 
 def _published(
-    ready: Ready, options: SimulationOptions, years: Floats, once: Mapping[str, float], missing: int
+    ready: Ready, options: SimulationOptions, years: Floats, once: Mapping[str, float], missing: int, reached: bool
 ) -> Result:
     if not len(years):
         text = "No year has been simulated yet."
@@ -128,7 +160,7 @@ def _published(
             *(Column(k, label, v, None, 4, meaning) for (k, label, meaning), v in zip(names, numbers, strict=True)),
         ],
     )
-    saidi = found["saidi"] if np.isfinite(found["saidi"]).all() else found["ens"]
+    saidi = _judged(found)
     label, unit = ("SAIDI", "h/a") if saidi is found["saidi"] else ("Energy not supplied", "MWh/a")
     mean, half = float(saidi.mean()), 1.96 * float(saidi.std(ddof=1)) / np.sqrt(n) if n > 1 else float("nan")
     needed = _needed(saidi, options.within_pct)
@@ -136,10 +168,11 @@ def _published(
         f"{n} years: {label} is {mean:.3g} ± {half:.2g} {unit} on average, "
         f"{np.percentile(saidi, 95):.3g} in one year of twenty."
     )
-    reached = needed <= n
     statement += (
-        f" {options.within_pct:g} % of precision were reached after {needed} years."
-        if reached
+        f" It ended there, as {options.within_pct:g} % of precision were reached."
+        if reached and n < options.years
+        else f" {options.within_pct:g} % of precision were reached after {needed} years."
+        if needed <= n
         else f" For {options.within_pct:g} % of precision simulate some {needed} years."
     )
     notes = [f"{missing} parts of the work are missing."] if missing else []
