@@ -10,8 +10,9 @@ import pytest
 
 from tests.helpers import bus, line, load, network, run_study, source
 from vastmesh.core.errors import InvalidFields
-from vastmesh.core.network import Network
+from vastmesh.core.network import Network, Update
 from vastmesh.core.network.elements.profile import pack
+from vastmesh.core.results.state import solve_as_set
 from vastmesh.core.studies.adequacy._outages import Unit, table_of
 from vastmesh.core.studies.adequacy._study import adequacy
 
@@ -247,6 +248,46 @@ def test_with_the_network_every_state_is_what_sums_on_paper_give(rating: float) 
     sampled = dict(zip(drawn.tables["composite"]["name"], drawn.tables["composite"]["value"], strict=True))
     spread = 8760 * (lolp * (1 - lolp) / 20_000) ** 0.5
     assert abs(sampled["LOLE with the network"] - 8760 * lolp) < 5 * spread + 8760 * 1e-3
+
+
+@pytest.mark.parametrize("rating", [200.0, 1000.0])
+def test_states_put_into_the_ac_load_flow_are_load_flows_made_by_hand(rating: float) -> None:
+    """With one supply away the other carries all that is not shed; where a line binds in the linear equations reactive
+    power takes it above its rating."""
+    net = three_buses(rating)
+    if rating < 500:
+        net.apply([Update(id="load-c", values={"reactive_power_mvar": 4.0})])  # which linear equations don't carry
+    options = {
+        "losses_pct": 0.0,
+        "network": "enumerated",
+        "from_kv": 1.0,
+        "levels": 1,
+        "limit_set": "normal",
+        "checked": 50,
+    }
+    table = run_study("adequacy", net, **options).tables["checked"]
+    names = {net["g"].name: "g", net["source-a"].name: "source-a"}
+    rows = dict(zip(table["name"], zip(table["shed_mw"], table["worst_pct"], table["holds"], strict=True), strict=True))
+    for name, ident in names.items():
+        shed, worst, holds = rows[name]
+        by_hand, q = net.copy(), net["load-c"].reactive_power_mvar or 0.0  # type: ignore[attr-defined]
+        by_hand.apply(
+            [
+                Update(id=ident, values={"in_service": False}),
+                Update(id="load-c", values={"active_power_mw": 10 - shed, "reactive_power_mvar": q * (1 - shed / 10)}),
+            ]
+        )
+        if ident == "source-a":
+            by_hand = Network.from_items([*by_hand.to_items(), source("b", id="instead")])
+            by_hand.apply([Update(id="g", values={"in_service": False})])
+        loading = np.nanmax(solve_as_set(by_hand).tables["branches"]["loading_pct"])
+        assert worst == pytest.approx(loading, rel=1e-6)
+        assert holds == (loading <= 100.5 and worst <= 100.5)
+    assert rows[net["g"].name][2] is (rating > 500), "the linear equations let through what AC does not"
+    both = f"{net['source-a'].name} + {net['g'].name}"
+    assert rows[both][0] == pytest.approx(10.0)
+    none = run_study("adequacy", net, **{**options, "checked": 0})
+    assert "checked" not in none.tables
 
 
 def test_a_strong_network_leaves_adequacy_what_it_is() -> None:

@@ -12,7 +12,7 @@ import pytest
 from tests.helpers import at, bus, line, load, network, run_study, source
 from vastmesh.core.checks import run_checks
 from vastmesh.core.errors import InvalidFields
-from vastmesh.core.network import Add, Growth, Network, Scheme, Update
+from vastmesh.core.network import Add, Growth, Network, Plan, Remove, Scheme, Update
 from vastmesh.core.network.growth import grown
 from vastmesh.core.results.state import run_load_flow
 from vastmesh.core.studies import STUDIES, Inputs
@@ -303,6 +303,33 @@ def test_proposals_do_what_they_promise_when_they_are_built() -> None:
     assert before > 100 > after
     assert after == pytest.approx(88.0, abs=6.0), "what is given brings the line to about what it is to carry"
     assert with_storage[stored.scheme[0]["change"]["item"]["id"]].energy_mwh is not None  # type: ignore[attr-defined]
+
+
+def test_proposals_become_schemes_of_the_best_plan_where_they_are_worth_it() -> None:
+    """Stood beside no scheme at all they are what the plan is made of; made schemes of the model it is found again."""
+    net = town()
+    net.apply([Update(id="load-e", values={"active_power_mw": 2.6, "reactive_power_mvar": 1.2})])
+    net.apply([Remove(id=s.id) for s in (*net.of(Plan), *net.of(Scheme))])
+    options: dict[str, Any] = {"years": 4, "every": 2, "conditions": "present", "method": "exact"}
+    result = run_study("best_plan", Inputs.of(net), proposals=3, **options)
+    assert result.account.converged, result.account
+    rows = result.tables["plan"].records()
+    assert rows
+    assert all(r["id"].startswith("proposal-") for r in rows)
+    assert result.summary["weighed_k"] < result.summary["nothing_k"]  # type: ignore[operator]
+    assert any("stood beside" in n for n in result.account.notes)
+    entries = {r["name"]: [e for e in result.scheme if e["group"] == r["name"]] for r in rows}
+    assert all(entries.values())
+    made = net.copy()
+    made.apply([
+        Add(item={"kind": "scheme", "id": name, "name": name, "changes": found, "cost_k": next(
+            r["cost_k"] for r in rows if r["name"] == name)}) for name, found in entries.items()
+    ])  # fmt: skip
+    again = run_study("best_plan", Inputs.of(made), **options)
+    assert {(r["name"], r["year"]) for r in again.tables["plan"].records()} == {(r["name"], r["year"]) for r in rows}
+    assert again.summary["weighed_k"] == pytest.approx(result.summary["weighed_k"])
+    with pytest.raises(InvalidFields, match="no scheme to choose from"):
+        run_study("best_plan", Inputs.of(net), **options)
 
 
 def test_a_tie_is_closed_and_its_ring_opened_elsewhere_where_that_relieves_a_feeder() -> None:

@@ -86,9 +86,22 @@ function KeepPlan({ result }: { result: StudyResult }) {
     let n = 1
     const name = () => (n === 1 ? 'Best plan' : `Best plan ${n}`)
     while (items.has(name())) n += 1
-    const steps = schemes.map((scheme, k) => ({ scheme, year: years[k] ?? 0 }))
+    const names = column<string>(result, 'plan', 'name')
+    const costs = column<number>(result, 'plan', 'cost_k')
+    // Proposals among them become schemes first.
+    const made = new Map<string, string>()
+    const further = schemes.flatMap((scheme, k) => {
+      const changes = (result.scheme ?? []).filter((e) => e.group === names[k])
+      if (items.has(scheme) || !changes.length) return []
+      let id = names[k] ?? scheme
+      while (items.has(id)) id += ' 2'
+      made.set(scheme, id)
+      return [{ op: 'add' as const, item: { kind: 'scheme', id, name: id, cost_k: costs[k], changes } }]
+    })
+    const steps = schemes.map((scheme, k) => ({ scheme: made.get(scheme) ?? scheme, year: years[k] ?? 0 }))
     try {
-      await change(`Make ${name()}`, [{ op: 'add', item: { kind: 'plan', id: name(), name: name(), steps } }])
+      const plan = { op: 'add' as const, item: { kind: 'plan', id: name(), name: name(), steps } }
+      await change(`Make ${name()}`, [...further, plan])
       notify('news', `${name()} stands on the board and among the plans of the model.`)
     } catch (error) {
       tell(error)

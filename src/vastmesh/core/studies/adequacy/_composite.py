@@ -30,6 +30,15 @@ class Part:
     mw: float = 0.0
 
 
+@dataclass(frozen=True)
+class Dispatched:
+    """MW: shed in all, given by every unit row, shed at every node."""
+
+    total: float
+    given: Floats
+    shed: Floats
+
+
 @dataclass
 class Grid:
     """Linear load flow with limits. ``cap``: MW of every unit row; ``load``: MW at every node; ``most``: MW of every branch
@@ -46,8 +55,8 @@ class Grid:
     most: Floats
     ident: list[str]
 
-    def shed(self, away: Sequence[Part], level: float) -> float:
-        """Least demand that has to be shed with parts away, at a share of demand, MW."""
+    def shed(self, away: Sequence[Part], level: float) -> Dispatched:
+        """What is given and the least demand that has to be shed, with parts away, at a share of demand."""
         gone = {p.ident for p in away}
         cap = self.cap.copy()
         for p in away:
@@ -82,7 +91,7 @@ class Grid:
         )
         if found.status != 0:
             raise ArithmeticError(f"the least demand to shed was not found: {found.message}")
-        return float(found.fun)
+        return Dispatched(float(found.fun), np.asarray(found.x[:g]), np.asarray(found.x[g : g + n]))
 
 
 def grid_of(network: Network, condition: Condition, units: Sequence[Unit], limit_set: str) -> Grid:

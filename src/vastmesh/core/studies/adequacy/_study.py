@@ -22,7 +22,8 @@ from ...network.limit_sets import LimitSet
 from ...results import Account, Axis, Bound, Column, Figure, Finding, Result, Series, Table
 from ...severity import Severity
 from ..base import Inputs, Progress
-from ._composite import Part, grid_of, levels, parts_of, states
+from ._checked import State, checked_by_ac
+from ._composite import Dispatched, Part, grid_of, levels, parts_of, states
 from ._outages import HOURS, OutageTable, Unit, table_of
 
 _WEATHER = ("wind", "solar")
@@ -76,6 +77,10 @@ class AdequacyOptions(BaseModel):
     seed: int = quantity(
         "Seed", "The same seed draws the same states", unit="1", default=1, ge=0, le=2**31, group="network"
     )
+    checked: int = quantity(
+        "Checked by AC", "States that weigh most, each put into the AC load flow with what the linear equations dispatch and "
+        "shed; 0: none", unit="1", default=0, ge=0, le=1000, group="network", when={"network": ("enumerated", "sampled")},
+    )  # fmt: skip
     limit_set: LimitSet = choice("Limits", "Which limits branches keep meanwhile", default="emergency",
                                                        group="network")  # fmt: skip
     most_h: float | None = quantity("Hours, most", "Of loss of load a year; more is told as a finding; any when blank", unit="h",
@@ -335,7 +340,8 @@ def _with_network(
             away = {p.ident: p for p in parts if dice.random() < p.p}
             level = steps[int(dice.choice(len(steps), p=[s for _, s in steps]))][0]
             cases.append((tuple(away.values()), level, 1 / options.samples))
-    solved: dict[tuple[tuple[Part, ...], float], float] = {}
+    solved: dict[tuple[tuple[Part, ...], float], Dispatched] = {}
+    weights: dict[tuple[tuple[Part, ...], float], float] = {}
     lole = eens = covered = 0.0
     cause: dict[str, float] = {}
     for k, (chosen, level, weight) in enumerate(cases):
@@ -343,7 +349,8 @@ def _with_network(
             progress(0.7 + 0.3 * k / len(cases), f"{k} of {len(cases)} states")
         if (chosen, level) not in solved:
             solved[chosen, level] = grid.shed(chosen, level)
-        shed = solved[chosen, level]
+        shed = solved[chosen, level].total
+        weights[chosen, level] = weights.get((chosen, level), 0.0) + weight
         covered += weight
         if shed > _LEAST_MW:
             lole += weight * HOURS
@@ -367,6 +374,13 @@ def _with_network(
         ]),
     ]  # fmt: skip
     told = f" With the network demand is shed in {lole:.3g} hours a year, {eens:.4g} MWh; {len(solved)} states were solved."
+    if options.checked:
+        # Those that weigh most: by what is missing in them, then by how often they are met.
+        most = sorted(solved, key=lambda s: (-weights[s] * solved[s].total, -weights[s], len(s[0])))[: options.checked]
+        states_ = [State(*s, weights[s], solved[s]) for s in most]
+        table, words = checked_by_ac(network, condition, grid, states_, options.limit_set, progress)
+        tables.append(table)
+        told += words
     return tables, told
 
 

@@ -75,6 +75,10 @@ class SearchOptions(Money):
         "up to six schemes",
         default="automatic",
     )
+    proposals: int = quantity(
+        "Proposals too", "So many of the best proposals, tried at the demand of the last year, stand beside the schemes of the "
+        "model; 0: none", unit="1", default=0, ge=0, le=8,
+    )  # fmt: skip
     conditions: Literal["present", "all"] = choice("Conditions", "The one in use, or all", default="all")
 
 

@@ -86,6 +86,21 @@ def _join(inputs: Inputs, options: ProposalOptions, plan: Sequence[Any], answers
     return _published(inputs, options, before, rows, unfit)
 
 
+def best_of(inputs: Inputs, options: ProposalOptions, most: int) -> list[dict[str, Any]]:
+    """The proposals that are worth something, the most for their cost first: name, what, at, cost_k, changes as plain data."""
+    own = _prepare(inputs, options)
+    plan = _plan(inputs, options)
+    before = Standing.of(dict(_answer(own, plan[0], lambda share, words: None)))
+    found = []
+    for p in plan[1:]:
+        a = _answer(own, p, lambda share, words: None)
+        if "unfit" not in a:
+            worth = sum(benefit_k(before, Standing.of(dict(a)), Money()))
+            if worth > 0:
+                found.append((worth / max(p["cost_k"], 0.1), p))
+    return [p for _, p in sorted(found, key=lambda f: -f[0])[:most]]
+
+
 SPLIT = Split(plan=_plan, prepare=_prepare, answer=_answer, join=_join)
 
 

@@ -3,22 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import combinations
 from typing import Any
 
 import numpy as np
 
-from ...errors import FieldProblem, InvalidFields
+from ...errors import FieldProblem, InvalidFields, VastMeshError
 from ...flow import Ending
-from ...network import Scheme
+from ...network import Add, Scheme, SchemeChange
 from ...results import Account, Axis, Column, Figure, Result, Series, Table
 from ..base import Answer, Inputs, Missing, Progress, Split
 from ._money import PARTS, built_when, discount, of_schemes, present, yearly
-from ._options import Money, SearchOptions
+from ._options import Money, ProposalOptions, SearchOptions
+from ._proposals import best_of
 from ._standing import Standing, conditions_of, laid, standing
 
-_EXACT, _MOST = 6, 12
+_EXACT, _MOST, _TRIED = 6, 12, 40
 Set = frozenset[str]
 
 
@@ -142,11 +143,48 @@ def _exactly(schemes: Mapping[str, Scheme], options: SearchOptions) -> bool:
     return options.method == "exact" or (options.method == "automatic" and len(schemes) <= _EXACT)
 
 
+def _made(inputs: Inputs, options: SearchOptions) -> list[dict[str, Any]]:
+    """Schemes of the best proposals, as items: of each place one, and only what can stand beside all others."""
+    if not options.proposals:
+        return []
+    last = options.solved_years()[-1]
+    wanted = best_of(inputs.laid(()), ProposalOptions(year=last, most=_TRIED), 4 * options.proposals)
+    present = [s.id for s in inputs.network.of(Scheme) if s.changes]
+    found: list[dict[str, Any]] = []
+    places: set[str] = set()
+    for p in wanted:
+        ident = f"proposal-{len(found) + 1}"
+        while ident in inputs.network.items:
+            ident += "-"
+        entries = [{"change": c, "label": p["name"][:200]} for c in p["changes"]]
+        item = {"kind": "scheme", "id": ident, "name": p["name"][:80], "cost_k": p["cost_k"], "changes": entries}
+        try:
+            _with(inputs, [*found, item]).laid([*present, *(f["id"] for f in found), ident])
+        except VastMeshError:
+            continue
+        if p["at"] not in places:
+            places.add(p["at"])
+            found.append(item)
+        if len(found) == options.proposals:
+            break
+    return found
+
+
+def _with(inputs: Inputs, made: Sequence[Mapping[str, Any]]) -> Inputs:
+    """The same with further schemes in the network."""
+    if not made:
+        return inputs
+    network = inputs.network.copy()
+    network.apply([Add(item=dict(m)) for m in made])
+    return replace(inputs, network=network)
+
+
 def _plan(inputs: Inputs, options: SearchOptions) -> Sequence[Any]:
-    schemes = _schemes(inputs, options)
+    made = _made(inputs, options)
+    schemes = _schemes(_with(inputs, made), options)
     if not _exactly(schemes, options):
-        return [{"schemes": [], "year": 0}]
-    return [{"schemes": sorted(s), "year": y} for s in sets(schemes) for y in options.solved_years()]
+        return [{"schemes": [], "year": 0, "made": made}]
+    return [{"schemes": sorted(s), "year": y, "made": made} for s in sets(schemes) for y in options.solved_years()]
 
 
 def _prepare(inputs: Inputs, options: SearchOptions) -> tuple[Inputs, SearchOptions]:
@@ -154,7 +192,7 @@ def _prepare(inputs: Inputs, options: SearchOptions) -> tuple[Inputs, SearchOpti
 
 
 def _answer(ready: tuple[Inputs, SearchOptions], part: Mapping[str, Any], progress: Progress) -> Answer:
-    inputs, options = ready
+    inputs, options = _with(ready[0], part["made"]), ready[1]
     conditions, priced = conditions_of(inputs, options.conditions), options.interruptions != "none"
 
     def solve(chosen: Sequence[str], year: int) -> Standing:
@@ -181,6 +219,8 @@ def _in_order(inputs: Inputs, chosen: Set) -> list[str]:
 
 
 def _join(inputs: Inputs, options: SearchOptions, plan: Sequence[Any], answers: Sequence[Answer | Missing]) -> Result:
+    made = plan[0]["made"] if plan else []
+    inputs = _with(inputs, made)
     schemes = _schemes(inputs, options)
     known: dict[tuple[Set, int], Standing] = {}
     if any(isinstance(a, Missing) for a in answers):
@@ -197,7 +237,13 @@ def _join(inputs: Inputs, options: SearchOptions, plan: Sequence[Any], answers: 
         for row in answer["solved"]:
             known[frozenset(row["schemes"]), row["year"]] = Standing.of(row["standing"])
         found = Found(tuple((s, int(y)) for s, y in answer["steps"]), float(answer["cost_k"]), len(known))
-    return _published(inputs, options, schemes, known, found)
+    result = _published(inputs, options, schemes, known, found)
+    used = [m for m in made if any(s == m["id"] for s, _ in found.steps)]
+    notes = [f"Proposals that stood beside the schemes: {', '.join(m['name'] for m in made)}."] if made else []
+    # What is chosen of the proposals, so that a plan can be made with them: each its own group, by the name in the plan.
+    entries = [{"on": True, **e, "gain": "", "group": m["name"]} for m in used for e in m["changes"]]
+    scheme = [SchemeChange.model_validate(e).model_dump(mode="json") for e in entries]
+    return replace(result, scheme=scheme, account=replace(result.account, notes=[*result.account.notes, *notes]))
 
 
 SPLIT = Split(plan=_plan, prepare=_prepare, answer=_answer, join=_join)
