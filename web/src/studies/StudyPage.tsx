@@ -40,9 +40,10 @@ const Form = styled.form`
 `
 const Answer = styled.div`display: grid; grid-template-columns: minmax(0, 1fr); grid-template-rows: auto minmax(0, 1fr); min-width: 0; min-height: 0; height: 100%;`
 const Bar = styled.div`
-  display: flex; flex-wrap: wrap; gap: 2px 8px; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; align-items: center; max-height: 40cqh; overflow-y: auto;
+  display: flex; flex-wrap: wrap; gap: 2px 4px; padding: 3px 12px; border-bottom: 1px solid ${(p) => p.theme.rule}; align-items: center; max-height: 40cqh; overflow-y: auto;
   button[aria-pressed] { border: none; background: transparent; padding: 2px 8px; min-height: 24px; border-radius: 4px; color: ${(p) => p.theme.quiet}; }
   button[aria-pressed='true'] { background: ${(p) => p.theme.accentWash}; color: ${(p) => p.theme.ink}; font-weight: 500; }
+  > button:not([aria-pressed]) { padding: 0 7px; height: 26px; }
   p { flex-basis: 100%; display: -webkit-box; -webkit-box-orient: vertical; -webkit-line-clamp: 4; overflow: hidden; }
   @container (max-height: 330px) { p { -webkit-line-clamp: 2; } }
   .stale { color: ${(p) => p.theme.breach}; } .space { flex: 1; }
@@ -140,6 +141,8 @@ interface PageProps {
   /** What a study of its own view offers with its answer, and before there is one. */
   readonly Beside?: BesideAnswer
   readonly Before?: ComponentType
+  /** What it offers is no scheme by itself. */
+  readonly noScheme?: boolean
   readonly panes?: readonly Pane[]
   /** Values of options that fit what is selected, by name. */
   readonly useSuggested?: () => Readonly<Record<string, unknown>>
@@ -221,6 +224,7 @@ export function StudyPage(props: PageProps) {
           study={study}
           again={start}
           Beside={Beside}
+          noScheme={props.noScheme}
           panes={panes}
         />
       ) : (
@@ -246,6 +250,7 @@ function Shown(props: {
   study: StudyInfo
   again: () => void
   Beside?: BesideAnswer
+  noScheme: boolean | undefined
   panes: readonly Pane[]
 }) {
   const { result, address, stale, study } = props
@@ -339,7 +344,9 @@ function Shown(props: {
           />
         )}
         {props.Beside && <props.Beside result={result} />}
-        {(result.scheme?.length ?? 0) > 0 && <Plain onPress={() => void make()}>Make it a scheme</Plain>}
+        {!props.noScheme && (result.scheme?.length ?? 0) > 0 && (
+          <Plain onPress={() => void make()}>Make it a scheme</Plain>
+        )}
         {fitting && condition && <Plain onPress={() => void put()}>Set it in {condition.name}</Plain>}
         <Plain onPress={() => void keep()}>Keep</Plain>
         <Plain aria-label={`PDF of ${study.label}`} onPress={print}>

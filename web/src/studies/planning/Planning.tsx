@@ -29,7 +29,7 @@ export function Board() {
 
 export function BestPlan() {
   const study = useNamed('best_plan')
-  return study ? <StudyPage study={study} Beside={KeepPlan} /> : null
+  return study ? <StudyPage study={study} Beside={KeepPlan} noScheme /> : null
 }
 
 function column<T>(result: StudyResult, table: string, name: string): readonly T[] {
