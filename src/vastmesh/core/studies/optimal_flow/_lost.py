@@ -225,11 +225,17 @@ def coupling_of(
     control = case.arrays.tables["injection"]["control"][case.plants.row]
     rows, at, first = RowsOf(), states[0].layout.size, states[0].layout
 
-    def tied(a: int, b: int, most: float = 0.0) -> None:
-        rows.add([(at + a, 1.0), (b, -1.0)], -most, most)
-
     for state, o in zip(states[1:], outages, strict=True):
         lay = state.layout
+        bounds = {name: (_bounds(states[0], name), _bounds(state, name)) for name in _TIED}
+
+        def tied(name: str, k: int, most: float = 0.0) -> None:
+            (low, high), (low_after, high_after) = bounds[name]  # noqa: B023 (called in this turn of the loop)
+            # What both states hold at one figure needs no row: it would leave the problem with more equations than unknowns.
+            if low[k] == high[k] == low_after[k] == high_after[k]:
+                return
+            rows.add([(at + lay.place(name).start + k, 1.0), (first.place(name).start + k, -1.0)], -most, most)  # noqa: B023
+
         left = np.ones(len(control), np.bool_)
         left[o.machines] = False
         for k in np.flatnonzero(left & (control != SLACK)).tolist():
@@ -238,14 +244,26 @@ def coupling_of(
                 ramp = getattr(case.network[case.plants.ident[k]], "ramp_mw_per_min", None)
                 most = np.inf if ramp is None else ramp * minutes / case.base
             if np.isfinite(most):
-                tied(lay.place("p").start + k, first.place("p").start + k, most)
+                tied("p", k, most)
         for node in np.unique(case.grid.at[left & (control != FIXED)]).tolist():
-            tied(lay.place("v").start + node, first.place("v").start + node)
+            tied("v", node)
         for k in np.flatnonzero(left & (control == FIXED)).tolist():
-            tied(lay.place("q").start + k, first.place("q").start + k)
+            tied("q", k)
         for name in ("turn", "shift", "bank", "shed"):
-            place, there = lay.place(name), first.place(name)
+            place = lay.place(name)
             for k in range(place.stop - place.start):
-                tied(place.start + k, there.start + k)
+                tied(name, k)
         at += lay.size
     return rows.done()
+
+
+_TIED = ("p", "q", "v", "turn", "shift", "bank", "shed")
+
+
+def _bounds(state: State, name: str) -> tuple[Floats, Floats]:
+    """Low and high of unknowns of a state."""
+    limits = state.limits
+    if name in ("p", "q", "v"):
+        return getattr(limits, f"{name}_low"), getattr(limits, f"{name}_high")
+    both: Floats = getattr(limits, name)
+    return both[0], both[1]

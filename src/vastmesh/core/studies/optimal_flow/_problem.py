@@ -65,9 +65,11 @@ def solve(
             found = program.run(states, coupling or Rows(), progress, "warm", soft)
             if found[0].found:
                 return found
-        found = program.run(states, coupling or Rows(), progress, "cold", soft)
+        # The elastic problem is solved by the other way in a fraction of the steps.
+        first, second = ("stubborn", "cold") if soft.all else ("cold", "stubborn")
+        found = program.run(states, coupling or Rows(), progress, first, soft)
         if not found[0].found:
-            found = program.run(states, coupling or Rows(), progress, "stubborn", soft)
+            found = program.run(states, coupling or Rows(), progress, second, soft)
         return found
 
 
