@@ -111,7 +111,7 @@ def measure_year(n_bus: int) -> dict[str, Any]:
     from vastmesh.core.network.elements.profile import pack
     from vastmesh.core.studies import Inputs
     from vastmesh.core.studies.over_time._options import OverTimeOptions
-    from vastmesh.core.studies.over_time._study import Run
+    from vastmesh.core.studies.over_time._run import BalancedRun
 
     if n_bus:
         plain = synthetic(n_bus).to_items()
@@ -120,7 +120,7 @@ def measure_year(n_bus: int) -> dict[str, Any]:
         net = Network.from_items([*plain, {"kind": "profile", "id": "p", "packed": pack(shape)}])
     else:
         net = runpy.run_path(str(Path(__file__).parents[1] / "demo" / "corvane_coast.py"))["network"]()
-    run = Run(Inputs(net), OverTimeOptions(days=10.0))
+    run = BalancedRun(Inputs(net), OverTimeOptions(days=10.0))
     run.step(0)
     began = time.perf_counter()
     for n in range(1, 240):

@@ -6,19 +6,14 @@ from typing import Any
 
 import numpy as np
 
-from ...electrical import compile_network
 from ...electrical.arrays import Ints
-from ...network import Network, Update
-from ...network.elements.profile import Profile
-from ...network.hours import at_moment, clock_of
+from ...network import Update
+from ...network.hours import at_moment
 from ...results import Table
 from ...results.state import LiveUnbalanced, LoadFlowResult
 from ..base import Inputs
-from ..judge import Judge
-from ._drive import Drive
 from ._options import OverTimeOptions
-from ._stores import Stores
-from ._study import Run, Seen, Totals
+from ._run import Run, Seen
 
 _PHASES = ("phase_a_voltage_pu", "phase_b_voltage_pu", "phase_c_voltage_pu")
 
@@ -27,24 +22,12 @@ class PhaseRun(Run):
     """One network driven through time per phase. Taps that move together go on from where they stood."""
 
     def __init__(self, inputs: Inputs, options: OverTimeOptions) -> None:
-        self.options, self.condition = options, inputs.under
-        self.network: Network = inputs.network.under(self.condition)
+        super().__init__(inputs, options)
         self.driven = inputs.network.copy()
-        step = None if options.step == "profiles" else int(options.step)
-        self.clock = clock_of(self.network.of(Profile), options.begins, options.days, step)
-        arrays = compile_network(self.network)
         self.live = LiveUnbalanced(self.driven)
-        self.stores = Stores(Network(), arrays)
-        self.judge = Judge(self.network, arrays)
-        self.limits = self.judge.limits[self.condition.limit_set]
-        self.positions: dict[int, float] = {}
-        self.left = Drive(self.network, arrays, self.condition, self.clock).left
-        self.totals = Totals(len(self.judge.ids), arrays.n_bus, self.clock.count)
-        self.hours = self.clock.step_min / 60
-        self.at_branch, self.at_bus = self._told_at(options.element)
         self._of_branch = _places(self.judge.ids)
-        self._of_bus = {ident: k for k, ident in enumerate(arrays.bus_id)}
-        self._element = {ident: k for k, ident in enumerate(arrays.element_id)}
+        self._of_bus = {ident: k for k, ident in enumerate(self.arrays.bus_id)}
+        self._element = {ident: k for k, ident in enumerate(self.arrays.element_id)}
 
     def step(self, n: int) -> None:
         """Solve a step and take down what it comes to."""

@@ -13,6 +13,7 @@ from ...results import Result
 from ...workings import Ledger, Working
 from ..base import Inputs
 from ._options import OverTimeOptions
+from ._run import Run
 
 _MOST = 60
 
@@ -32,8 +33,6 @@ def explain(
     over = np.flatnonzero(loading > 100)
     if len(over) > _MOST:
         return []
-    from ._study import Run
-
     run = Run(Inputs(network, condition), given)
     told = Ledger(
         "Hours and loading beyond its limit",
