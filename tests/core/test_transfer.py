@@ -12,7 +12,7 @@ from tests.core.test_outages import random_network
 from tests.helpers import at, bus, line, load, network, run_study, source
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.flow.balanced import LoadFlowOptions
-from vastmesh.core.network import Condition, Network
+from vastmesh.core.network import Bus, Condition, Network
 from vastmesh.core.results.state import run_load_flow
 from vastmesh.core.studies import STUDIES, Inputs
 
@@ -231,6 +231,41 @@ def test_headroom_at_a_bus_is_where_load_flows_with_it_meet_a_limit() -> None:
     assert at(lost, "headroom", "b", "demand_room_mw") <= at(found, "headroom", "b", "demand_room_mw")
     with pytest.raises(InvalidFields, match="no bus in service fits"):
         run_study("headroom", net, from_kv=200.0)
+
+
+def test_headroom_of_two_buses_together_is_where_load_flows_with_both_meet_a_limit() -> None:
+    net = network(
+        bus("a", 33.0), bus("b", 33.0), bus("c", 33.0), bus("d", 33.0), source("a"), line("a", "b", length_km=5, rating_a=300),
+        line("b", "c", length_km=5, rating_a=150), line("a", "d", length_km=8, rating_a=200), load("b", 4.0, 1.0),
+        load("c", 1.0, 0.2), load("d", 2.0, 0.5),
+    )  # fmt: skip
+    found = run_study("headroom", net, power_factor=1.0, most_mw=60, together="pairs").tables["headroom"]
+    assert len(found) == 6
+    rows = found.records()
+    assert [r["demand_room_mw"] for r in rows] == sorted(r["demand_room_mw"] for r in rows)
+    met = 0
+    for row in rows:
+        (first, second), mw = (
+            (row["id"], next(b.id for b in net.of(Bus) if b.name == row["with"])),
+            row["demand_room_mw"],
+        )
+        if row["demand_ends"] == "nothing up to there":
+            continue
+        items = [i.model_dump(exclude_none=True) for i in net.items.values()]
+        more = [load(i, mw / 2, 0.0, id=f"more-{i}") for i in (first, second)]
+        flow = run_load_flow(network(*items, *more))
+        volts, used = flow.tables["buses"]["voltage_pu"], flow.tables["branches"]["loading_pct"]
+        assert min(abs(volts.min() - 0.94), abs(used.max() - 100) / 100) < 1e-5, row
+        met += 1
+    assert met >= 4
+    one = (
+        run_study("headroom", net, power_factor=1.0, most_mw=60, together="pairs", bus="c").tables["headroom"].records()
+    )
+    assert {(r["id"], r["with"]) for r in one} == {("c", net[i].name) for i in ("a", "b", "d")}
+    alone = run_study("headroom", net, power_factor=1.0, most_mw=60)
+    with_d = next(r for r in one if r["with"] == net["d"].name)
+    least = min(at(alone, "headroom", i, "demand_room_mw") for i in ("c", "d"))
+    assert with_d["demand_room_mw"] == pytest.approx(2 * least, rel=0.05), "on ways that share nothing"
 
 
 def test_largest_values_of_an_interface_and_a_plant() -> None:

@@ -22,8 +22,8 @@ _LONGEST = 0.08
 
 @dataclass(frozen=True)
 class Pair:
-    """Who takes and who gives, by bus; ``label`` in words. ``added``: what comes to the one bus that takes, for each MW,
-    beside what is there; else what is there grows."""
+    """Who takes and who gives, by bus; ``label`` in words. ``added``: what comes to the buses that take, in equal parts, for each
+    MW, beside what is there; else what is there grows."""
 
     label: str
     takes: frozenset[str]
@@ -133,15 +133,16 @@ class Way:
         takes = {place[b] for b in pair.takes if b in place and row[place[b]] >= 0}
         load = dict(a.tables["load"])
         mine = np.array([int(b) in takes for b in load["bus"].tolist()], np.bool_) & (load["p"] > 0)
-        if pair.added is not None and len(takes) == 1:
-            load = with_rows(load, bus=[takes.pop()], p=most * pair.added.real, q=most * pair.added.imag)
-        elif mine.any():
+        if pair.added is not None and len(takes) == len(pair.takes) > 0:
+            each = most * pair.added / len(takes)
+            load = with_rows(load, bus=sorted(takes), p=each.real, q=each.imag)
+        elif pair.added is None and mine.any():
             share = np.zeros(len(mine))
             share[mine] = most / mine.sum() if equal else most * load["p"][mine] / load["p"][mine].sum()
             factor = np.ones(len(mine))
             factor[mine] = 1 + share[mine] / load["p"][mine]
             load["p"], load["q"] = load["p"] * factor, load["q"] * factor
-        elif len(takes) == 1:
+        elif pair.added is None and len(takes) == 1:
             load = with_rows(load, bus=[takes.pop()], p=most)
         else:
             return None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from itertools import combinations
 from typing import Any
 
 import numpy as np
@@ -22,7 +23,7 @@ from ._grow import Pair, Way
 from ._options import HeadroomOptions, TransferOptions
 from ._words import WORDS, after, value_of, where_of
 
-_DRAWN = 30
+_DRAWN, _MOST_PAIRS = 30, 2000
 _WAYS = ("demand", "generation")
 
 
@@ -32,7 +33,7 @@ class Room:
     def __init__(self, inputs: Inputs, options: HeadroomOptions) -> None:
         self.inputs, self.options = inputs, options
         self.network: Network = inputs.network.under(inputs.under)
-        self.buses = chosen(self.network, options)
+        self.groups = groups(self.network, options)
         self.lost = outages(inputs, options)
         self.live = live_options(inputs.network.settings)
         self.without = Without(compile_network(self.network), inputs.under, self.live, controls=False)
@@ -65,25 +66,47 @@ def chosen(network: Network, options: HeadroomOptions) -> list[Bus]:
     return found
 
 
+def groups(network: Network, options: HeadroomOptions) -> list[tuple[Bus, ...]]:
+    """Buses that are asked about together. Raises :class:`InvalidFields` where there are none, or too many."""
+    if options.together == "each":
+        return [(b,) for b in chosen(network, options)]
+    every = chosen(network, options.model_copy(update={"bus": None}))
+    found: list[tuple[Bus, ...]] = list(combinations(every, 2))
+    if options.bus:
+        (named,) = chosen(network, options)
+        found = [(named, b) for b in every if b.id != named.id]
+    if not found:
+        text = "there are no two buses in service; take a lower voltage"
+    elif len(found) > _MOST_PAIRS:
+        text = f"{len(found)} pairs of buses are too many, {_MOST_PAIRS} at most; take a higher voltage, or name a bus"
+    else:
+        return found
+    raise InvalidFields([FieldProblem("options", "from_kv", options.from_kv, text)])
+
+
+def _label(group: Sequence[Bus]) -> str:
+    return " + ".join(b.name for b in group)
+
+
 def plan(inputs: Inputs, options: HeadroomOptions) -> list[dict[str, int]]:
-    network = inputs.network.under(inputs.under)
     outages(inputs, options)
-    return [{"bus": k} for k in range(len(chosen(network, options)))]
+    return [{"group": k} for k in range(len(groups(inputs.network.under(inputs.under), options)))]
 
 
 def answer(room: Room, part: Mapping[str, int], progress: Progress) -> Answer:
-    bus = room.buses[part["bus"]]
+    group = room.groups[part["group"]]
+    label, ids = _label(group), frozenset(b.id for b in group)
     if not room.without.solved:
         return {"kind": "unsolved"}
     t = np.tan(np.arccos(room.options.power_factor))
     told: dict[str, Any] = {"kind": ""}
-    fixed = _held(room, bus.id)
+    fixed = any(_held(room, i) for i in ids)
     for name, added in zip(_WAYS, (complex(1, t), complex(-1, 0)), strict=True):
-        pair = Pair(bus.name, frozenset([bus.id]), frozenset(), added)
+        pair = Pair(label, ids, frozenset(), added)
         least, kind, where, value, when = np.inf, "nothing", "", np.nan, 0
         for k, loss in enumerate(room.lost):
-            progress(k / len(room.lost), f"{bus.name}: {name}{f' after the loss of {loss.name}' if loss else ''}")
-            if loss is not None and bus.id in loss.members:
+            progress(k / len(room.lost), f"{label}: {name}{f' after the loss of {loss.name}' if loss else ''}")
+            if loss is not None and not ids.isdisjoint(loss.members):
                 continue
             found = room.way(k).follow(pair, room.asked)
             if np.isfinite(found.mw) and (found.mw < least or (found.mw == least and kind == "nothing")):
@@ -104,8 +127,8 @@ def _held(room: Room, ident: str) -> bool:
 
 def join(inputs: Inputs, options: HeadroomOptions, parts: Sequence[Any], answers: Sequence[Answer | Missing]) -> Result:
     network = inputs.network.under(inputs.under)
-    buses, lost = chosen(network, options), outages(inputs, options)
-    there = [(buses[p["bus"]], a) for p, a in zip(parts, answers, strict=True) if not isinstance(a, Missing)]
+    asked, lost = groups(network, options), outages(inputs, options)
+    there = [(asked[p["group"]], a) for p, a in zip(parts, answers, strict=True) if not isinstance(a, Missing)]
     if any(a["kind"] == "unsolved" for _, a in there):
         text = "The load flow has no solution as things stand: see why behind the solution badge, and mend that first."
         return Result(Account(Ending.ITERATION_LIMIT, "Headroom", 0, explanation=text), {}, {}, [], text)
@@ -119,9 +142,13 @@ def join(inputs: Inputs, options: HeadroomOptions, parts: Sequence[Any], answers
 
     there.sort(key=lambda x: np.nan_to_num(least(x[1], "demand"), nan=1e9))
     columns = [
-        Column("id", "Id", [b.id for b, _ in there], fixed=True), Column("name", "Bus", [b.name for b, _ in there], fixed=True),
-        Column("kv", "Nominal", np.array([b.nominal_kv or np.nan for b, _ in there]), "kV", 1, fixed=True),
+        Column("id", "Id", [g[0].id for g, _ in there], fixed=True),
+        Column("name", "Bus", [g[0].name for g, _ in there], fixed=True),
+        Column("kv", "Nominal", np.array([g[0].nominal_kv or np.nan for g, _ in there]), "kV", 1, fixed=True),
     ]  # fmt: skip
+    pairs = options.together == "pairs"
+    if pairs:
+        columns.insert(2, Column("with", "Together with", [g[1].name for g, _ in there], fixed=True))
     for name in _WAYS:
         columns += [
             Column(f"{name}_room_mw", f"More {name}", np.array([least(a, name) for _, a in there]), "MW", 3,
@@ -136,27 +163,29 @@ def join(inputs: Inputs, options: HeadroomOptions, parts: Sequence[Any], answers
                "What is taken here the source gives at once: its own limits are not known")
     )  # fmt: skip
     table = Table("headroom", "Headroom", columns)
-    quantities = [quantity_of(table, c) for c in columns if c.name.endswith("_room_mw")]
-    names = [b.name for b, _ in there][:_DRAWN]
-    ids = [b.id for b, _ in there][:_DRAWN]
+    # Of a bus in several pairs no single colour tells.
+    quantities = [] if pairs else [quantity_of(table, c) for c in columns if c.name.endswith("_room_mw")]
+    names = [_label(g) for g, _ in there][:_DRAWN]
+    ids = [g[0].id for g, _ in there][:_DRAWN]
     series = [Series(n, f"more {n}", names, [least(a, n) for _, a in there][:_DRAWN], "bars", ids) for n in _WAYS]
     figures = (
         [Figure("room", "Least room", Axis("Bus"), Axis("More that can be had", "MW", 2), series)] if there else []
     )
     missing = len(answers) - len(there)
-    notes = [f"{missing} buses have no answer yet."] if missing else []
+    notes = [f"{missing} {'pairs' if pairs else 'buses'} have no answer yet."] if missing else []
     said = ""
     if there:
-        first, a = next(((b, x) for b, x in there if not x["held"]), there[0])
-        said = (f"The least room for more demand is {least(a, 'demand'):.3g} MW at {first.name}, "
+        first, a = next(((g, x) for g, x in there if not x["held"]), there[0])
+        said = (f"The least room for more demand is {least(a, 'demand'):.3g} MW at {_label(first)}, "
                 f"{after(lost, int(figure(a, 'demand', 2)))}: {WORDS[str(a['demand_kind'])]}")  # fmt: skip
         at = where_of(network, str(a["demand_where"]))
         said += f" at {at}." if at else "."
     known = [least(a, "demand") for _, a in there if np.isfinite(least(a, "demand"))]
     summary = {"buses": float(len(there)), "least_mw": min(known) if known else None}
     assumed = [
-        f"One bus at a time: demand at power factor {options.power_factor:g}, generation at power factor one; room at one "
-        "bus is not there any more once it is used at another.",
+        f"{'Two buses at a time, each half of it' if pairs else 'One bus at a time'}: demand at power factor "
+        f"{options.power_factor:g}, generation at power factor one; room at one bus is not there any more once it is used at "
+        "another.",
         "Taps, phase shifters and capacitors stay where the load flow leaves them; the sources take up the difference.",
     ]
     account = Account(Ending.CONVERGED, "Continuation", len(there) * len(lost) * 2, notes=notes, assumed=assumed)

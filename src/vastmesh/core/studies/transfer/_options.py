@@ -96,6 +96,10 @@ class HeadroomOptions(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     bus: str | None = reference("Bus", "All buses from the voltage below when blank", to="bus", default=None)
+    together: Literal["each", "pairs"] = choice(
+        "Asked about", "Each bus by itself; or any two of them together, each taking or giving half; with a bus named: it with "
+        "each of the others", default="each",
+    )  # fmt: skip
     from_kv: float = quantity(
         "From", "Nominal voltage of the buses asked about", unit="kV", default=30.0, ge=0, le=1500
     )
