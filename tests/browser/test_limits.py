@@ -81,3 +81,22 @@ def test_the_worst_hour_of_a_winter_is_found_and_shown(bench: Page) -> None:
     bench.keyboard.press("ArrowRight")
     bench.keyboard.press("Enter")
     expect(bench.get_by_role("status").filter(has_text="by the profiles")).to_be_visible()
+    # A stretch of the course, by keyboard and by pointer.
+    bench.get_by_role("button", name="Course", exact=True).click()
+    stretch = bench.get_by_test_id("stretch")
+    expect(stretch).to_have_text("2025-01-01 00:00 to 2025-01-18 23:00")
+    assert violations(bench) == []
+    bench.get_by_role("slider", name="Stretch begins").focus()
+    bench.keyboard.press("ArrowRight")
+    expect(stretch).to_have_text("2025-01-01 01:00 to 2025-01-18 23:00")
+    strip = bench.get_by_role("slider", name="Stretch begins").locator("xpath=..").bounding_box()
+    assert strip
+    bench.mouse.move(strip["x"] + strip["width"] * 0.1, strip["y"] + 20)
+    bench.mouse.down()
+    bench.mouse.move(strip["x"] + strip["width"] * 0.3, strip["y"] + 20, steps=4)
+    bench.mouse.up()
+    expect(stretch).to_contain_text(re.compile(r"2025-01-02 .* to 2025-01-06"))
+    bench.get_by_role("button", name="Show the worst", exact=True).click()
+    expect(bench.get_by_role("status").filter(has_text=re.compile("2025-01-0[2-6]"))).to_be_visible()
+    bench.get_by_role("button", name="All", exact=True).click()
+    expect(stretch).to_have_text("2025-01-01 00:00 to 2025-01-18 23:00")

@@ -11,6 +11,9 @@ import { useBench } from '../../session/store'
 import { CellTaken, type TakeCell } from '../../shelf/cells'
 import { StudyPage } from '../StudyPage'
 import type { StudyResult } from '../useStudy'
+import { Course } from './Course'
+
+const PANES = [{ id: 'course', label: 'Course', Body: Course }]
 
 const Frame = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); height: 100%; min-height: 0;`
 const Strip = styled.div`
@@ -25,7 +28,9 @@ export function OverTime() {
   return (
     <Frame>
       <Profiles />
-      <CellTaken value={openStep}>{study ? <StudyPage study={study} Beside={StepPick} /> : null}</CellTaken>
+      <CellTaken value={openStep}>
+        {study ? <StudyPage study={study} Beside={StepPick} panes={PANES} /> : null}
+      </CellTaken>
     </Frame>
   )
 }
