@@ -95,10 +95,6 @@ def show(page: Page, view: str) -> None:
     desk = page.get_by_role("navigation", name="Desks").get_by_role(
         "button", name=re.compile(f"^{_DESK_OF.get(view, 'Studies')}")
     )
-    # Pages of studies come when the service has listed them: a desk without any yet does not open.
-    for _ in range(240):
-        if tab.count():
-            break
-        desk.click()
-        page.wait_for_timeout(500)
+    if not tab.count():
+        desk.click()  # one whose pages the service has not listed yet opens when it has
     tab.click()

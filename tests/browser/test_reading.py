@@ -194,3 +194,22 @@ def test_a_conflict_between_tabs_is_said_and_the_newer_value_shown(
     expect(card(page).get_by_role("alert")).to_contain_text("changed meanwhile")
     item = next(i for i in call(f"{server}/api/projects/{project}")["items"] if i["id"] == "T-Q1")
     assert item["rated_mva"] == 55
+
+
+def test_a_desk_whose_pages_are_not_listed_yet_opens_when_they_are(
+    new_page: Callable[..., Page], server: str, project: str
+) -> None:
+    page = new_page()
+    held: list[Route] = []
+    page.route("**/api/studies", lambda route: held.append(route))
+    with page.expect_request("**/api/studies"):
+        page.goto(f"{server}/p/{project}")
+    page.wait_for_selector("[data-ready=yes]")
+    desk = page.get_by_role("navigation", name="Desks").get_by_role("button", name=re.compile("^Studies"))
+    desk.click()
+    tab = page.get_by_role("tablist", name="Views").get_by_role("tab", name="Sensitivities")
+    expect(tab).to_have_count(0)
+    for route in held:
+        route.continue_()
+    expect(tab).to_be_visible()
+    expect(desk).to_have_attribute("aria-current", re.compile("true|page"))

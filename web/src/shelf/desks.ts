@@ -1,7 +1,7 @@
 /** Which desk and view the shelf shows, and how high; each desk remembers both. */
 import { type DeskState, type Height, setPrefs, usePrefs } from '../model/prefs'
 import { useBench } from '../session/store'
-import { type DeskId, viewNamed, viewsOf } from './registry'
+import { type DeskId, useViews, viewNamed, viewsOf } from './registry'
 
 const LEVELS: readonly Height[] = ['third', 'half', 'all']
 const USUAL: DeskState = { height: 'third' }
@@ -39,8 +39,18 @@ export function openDesk(desk: DeskId) {
   }
   const last = stateOf(desk).view
   const view = views.find((v) => v.id === last) ?? views[0]
-  if (view) openView(view.id)
+  waiting?.()
+  waiting = undefined
+  if (view) return openView(view.id)
+  // Its pages come when the service has listed them: it opens then, if nothing else was opened meanwhile.
+  waiting = useViews.subscribe(() => {
+    if (!viewsOf(desk).length) return
+    waiting?.()
+    if (useBench.getState().shelf === shelf) openDesk(desk)
+  })
 }
+
+let waiting: (() => void) | undefined
 
 export function setHeight(height: Height) {
   remember(deskOf(useBench.getState().shelf), { height })
