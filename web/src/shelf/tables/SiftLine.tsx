@@ -118,7 +118,7 @@ export function SiftLine(props: {
       <span className="count" title={sifting.took === null ? undefined : `${sifting.took} ms in the service`}>
         {sifting.rows || props.count !== props.total
           ? `${props.count} of ${props.total}`
-          : `${props.total} rows`}
+          : `${props.total} ${props.total === 1 ? 'row' : 'rows'}`}
       </span>
     </Line>
   )

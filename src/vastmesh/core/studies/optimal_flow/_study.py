@@ -91,9 +91,11 @@ def _without(case: Case, options: OptimalFlowOptions, found: Optimum, progress: 
     ])  # fmt: skip
     names = "; ".join(f"{case.network[r[0]].name}, {r[1].lower()} {r[2]:.4g} → {r[3]:.4g} {r[4]}" for r in rows[:4])
     more = f" and {len(rows) - 4} more" if len(rows) > 4 else ""
-    which = f"{len(rows)}, as no fewer do" if proven else "in sum, per unit"
-    statement = (
-        f"Nothing keeps every limit. The {'fewest' if proven else 'least'} that would do ({which}): {names}{more}."
+    named = f"{names}{more}."
+    statement = "Nothing keeps every limit. " + (
+        f"{'One limit' if len(rows) == 1 else f'{len(rows)} limits'} must give, and no fewer do: {named}"
+        if proven
+        else f"The least that would do (in sum, per unit): {named}"
     )
     point = plants_of(case, least)[0]
     shown = [c for c in point.columns if c.name in ("id", "name", "before_mw", "after_mw", "voltage_pu")]
