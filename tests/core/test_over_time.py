@@ -141,6 +141,20 @@ def test_where_all_phases_are_alike_both_load_flows_say_the_same() -> None:
     assert any("left out" in n for n in run_study("over_time", left, load_flow="per_phase").account.notes)
 
 
+def test_what_is_beyond_the_rating_of_three_windings_is_the_same_per_phase() -> None:
+    unit = {"kind": "three_winding", "id": "W", "hv_bus": "a", "mv_bus": "b", "lv_bus": "c", "hv_mva": 8, "mv_mva": 8,
+            "lv_mva": 8, "hv_kv": 33, "mv_kv": 11, "lv_kv": 6.6, "z_hm_pct": 10, "z_ml_pct": 7, "z_hl_pct": 16}  # fmt: skip
+    net = network(
+        bus("a", 33.0), bus("b", 11.0), bus("c", 6.6), source("a"), unit, load("b", 4.0, 1.0), load("c", 3.0, 1.0),
+        profile("p", [0.6, 1.4, 1.2, 0.8]),
+    )  # fmt: skip
+    a, b = (run_study("over_time", net, load_flow=f).tables["branches"].records() for f in ("balanced", "per_phase"))
+    one, two = (max((r for r in rows if r["id"] == "W"), key=lambda r: r["peak_pct"]) for rows in (a, b))
+    assert one["beyond_mvah"] > 1.0
+    for name in ("peak_pct", "hours_over", "beyond_mvah"):
+        assert two[name] == pytest.approx(one[name], rel=2e-3), name
+
+
 @pytest.mark.parametrize("load_flow", ["balanced", "per_phase"])
 def test_taps_go_on_from_where_they_stood_and_counts_are_repeatable(load_flow: str) -> None:
     net = network(

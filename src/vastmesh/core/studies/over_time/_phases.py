@@ -15,6 +15,7 @@ from ..base import Inputs
 from ._options import OverTimeOptions
 from ._run import Run, Seen
 
+_POWERS = ("active_power_mw", "reactive_power_mvar")
 _PHASES = ("phase_a_voltage_pu", "phase_b_voltage_pu", "phase_c_voltage_pu")
 
 
@@ -49,9 +50,9 @@ class PhaseRun(Run):
             known = rows >= 0
             used[rows[known]] = np.nan_to_num(np.asarray(table["loading_pct"], np.float64)[known]) / 100
             lost[rows[known]] = np.nan_to_num(np.asarray(table["active_loss_mw"], np.float64)[known])
-            if name == "branches":
-                p, q = (np.asarray(table[f"from_{c}"], np.float64) for c in ("active_power_mw", "reactive_power_mvar"))
-                size[rows[known]] = np.nan_to_num(np.hypot(p, q))[known]
+            ends = ("from",) if name == "branches" else ("hv", "mv", "lv")
+            through = [np.hypot(*(np.asarray(table[f"{e}_{c}"], np.float64) for c in _POWERS)) for e in ends]
+            size[rows[known]] = np.nan_to_num(np.array(through)).max(axis=0)[known]
         buses = found.tables["buses"]
         at = np.array([self._of_bus.get(i, -1) for i in buses["id"]], np.int64)
         phases = np.array([np.asarray(buses[c], np.float64) for c in _PHASES])
