@@ -8,7 +8,7 @@ STAMPS := .stamps
 WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts web/tsconfig.json
 KERNELS := $(shell grep -rl njit src/vastmesh --include=*.py)
 PORT ?= 8420
-# Compiled modules are kept also where the machine says otherwise: every start of a process is a second and more faster.
+# Compiled modules are kept also where the machine says otherwise: every start of a process is most of a second faster.
 export PYTHONDONTWRITEBYTECODE :=
 
 .PHONY: help demo test check bench soak build setup screenshots schema lock chromium office clean

@@ -136,7 +136,7 @@ def not_a_result(inputs: Inputs, options: Options, progress: Progress) -> Any:
     return Result(Account(Ending.CONVERGED, "In one piece", 1), {}, {"done": 1.0})
 
 
-def enough(inputs: Inputs, options: Options, answers: Sequence[Answer | Missing]) -> bool:
+def enough(options: Options, answers: Sequence[Answer | Missing]) -> bool:
     return 0 < options.enough <= sum(not isinstance(a, Missing) for a in answers)
 
 

@@ -290,6 +290,22 @@ def test_states_put_into_the_ac_load_flow_are_load_flows_made_by_hand(rating: fl
     assert "checked" not in none.tables
 
 
+def test_a_part_that_lost_its_source_is_fed_by_its_own_unit_in_the_ac_load_flow_too() -> None:
+    """With the only line away the unit feeds its side alone, in both; what is not shed there has a voltage."""
+    net = network(
+        bus("a"), bus("b"), source("a", most_mw=8.0, failure_rate=0.0), load("a", 3.0), load("b", 4.0),
+        {"kind": "generator", "id": "g", "bus": "b", "energy": "thermal", "active_power_mw": 3.0, "rated_mva": 3.0,
+         "failure_rate": 0.0},
+        line("a", "b", rating_a=1000.0, failure_rate=1.0, repair_h=30.0),
+    )  # fmt: skip
+    options = {"losses_pct": 0.0, "network": "enumerated", "from_kv": 1.0, "levels": 1, "typical": False, "checked": 5}
+    table = run_study("adequacy", net, **options).tables["checked"]
+    row = next(r for r in table.records() if r["name"] == net["a-b"].name)
+    assert row["shed_mw"] == pytest.approx(1.0)
+    assert row["solved"]
+    assert row["fed_mw"] == pytest.approx(6.0)
+
+
 def test_a_strong_network_leaves_adequacy_what_it_is() -> None:
     plain = run_study("adequacy", system(), losses_pct=0.0)
     counted = run_study("adequacy", system(), losses_pct=0.0, network="enumerated")

@@ -159,7 +159,7 @@ def test_it_ends_where_the_precision_is_reached_and_those_years_are_the_first_on
     answers += [Missing("It was not needed.")] * (len(plan) - len(answers))
     assert split.join(inputs, options, plan, answers).tables["years"].records() == ended.tables["years"].records()
     answers[2] = Missing()
-    assert not split.enough or not split.enough(inputs, options, answers)
+    assert not split.enough or not split.enough(options, answers)
 
 
 def test_one_load_is_told_by_itself_and_another_name_is_refused() -> None:

@@ -98,7 +98,7 @@ class Bench:
         split = task.study.split
         result = split.join(inputs, task.options, task.plan, answers)
         packed = pack_result(result, inputs, task.options.model_dump(mode="json"))
-        enough = split.enough is not None and split.enough(inputs, task.options, answers)
+        enough = split.enough is not None and split.enough(task.options, answers)
         return [packed.facts, packed.tables, *([ENOUGH] if enough else [])]
 
 

@@ -8,7 +8,7 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import reverse_cuthill_mckee
 
-from .arrays import Columns, Complexes, Floats, Ints, NetArrays
+from .arrays import Bools, Columns, Complexes, Floats, Ints, NetArrays
 from .topology import Topology
 
 
@@ -20,6 +20,12 @@ class TwoPorts:
     ft: Complexes
     tf: Complexes
     tt: Complexes
+
+    def spread(self, kept: Bools) -> TwoPorts:
+        """Those of some branches as rows of all, zero where not ``kept``, (n_all,)."""
+        full = np.zeros((4, len(kept)), np.complex128)
+        full[:, kept] = self.ff, self.ft, self.tf, self.tt
+        return TwoPorts(*full)
 
 
 def two_ports(branch: Columns) -> TwoPorts:

@@ -9,7 +9,7 @@ these arrays.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -115,6 +115,16 @@ class NetArrays:
     def base_current_a(self) -> Floats:
         """Base current of each bus, A."""
         return np.asarray(self.base_mva * 1e3 / (np.sqrt(3) * self.bus_kv))
+
+
+AUTOMATIC = ("curve", "remote", "tap", "phase", "bank")
+"""Tables of what moves by itself."""
+
+
+def without_controls(arrays: NetArrays) -> NetArrays:
+    """The arrays in which nothing moves by itself."""
+    quiet = {name: {c: x[:0] for c, x in arrays.tables[name].items()} for name in AUTOMATIC}
+    return replace(arrays, tables={**arrays.tables, **quiet})
 
 
 def with_rows(table: Columns, **values: Any) -> Columns:

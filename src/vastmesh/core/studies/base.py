@@ -108,7 +108,7 @@ class Split:
     prepare: Callable[[Inputs, Any], Any]
     answer: Callable[[Any, Any, Progress], Answer]
     join: Callable[[Inputs, Any, Sequence[Any], Sequence[Answer | Missing]], Result]
-    enough: Callable[[Inputs, Any, Sequence[Answer | Missing]], bool] | None = None
+    enough: Callable[[Any, Sequence[Answer | Missing]], bool] | None = None
 
     def run(self, inputs: Inputs, options: Any, progress: Progress) -> Result:
         """All parts one after another, here and now."""
@@ -117,7 +117,7 @@ class Split:
         answers: list[Answer | Missing] = []
         for n, part in enumerate(parts):
             answers.append(self.answer(ready, part, _share(progress, n, len(parts))))
-            if self.enough is not None and self.enough(inputs, options, answers):
+            if self.enough is not None and self.enough(options, answers):
                 break
         answers += [Missing(NOT_NEEDED)] * (len(parts) - len(answers))
         return self.join(inputs, options, parts, answers)

@@ -171,6 +171,10 @@ function Brush({ values, begins, chosen, onChange }: BrushProps) {
     const [p, q] = [Math.min(a, b), Math.max(a, b)]
     onChange(q - p < 2 ? null : [p, q])
   }
+  const ends: readonly [string, number, (to: number) => void][] = [
+    ['Stretch begins', from, (n) => keep(Math.min(n, to - 2), to)],
+    ['Stretch ends', to, (n) => keep(from, Math.max(n, from + 2))],
+  ]
   const here = (e: React.PointerEvent) => at(e.clientX - e.currentTarget.getBoundingClientRect().left)
   return (
     <Strip
@@ -192,24 +196,18 @@ function Brush({ values, begins, chosen, onChange }: BrushProps) {
         <path d={`M${path}`} fill="none" stroke={theme.quiet} strokeWidth={0.8} />
         {chosen && <path d={`M${x(from)} 0V50M${x(to)} 0V50`} stroke={theme.accent} strokeWidth={2} />}
       </svg>
-      <input
-        type="range"
-        aria-label="Stretch begins"
-        aria-valuetext={begins[from]}
-        min={0}
-        max={last}
-        value={from}
-        onChange={(e) => keep(Math.min(Number(e.currentTarget.value), to - 2), to)}
-      />
-      <input
-        type="range"
-        aria-label="Stretch ends"
-        aria-valuetext={begins[to]}
-        min={0}
-        max={last}
-        value={to}
-        onChange={(e) => keep(from, Math.max(Number(e.currentTarget.value), from + 2))}
-      />
+      {ends.map(([label, value, move]) => (
+        <input
+          key={label}
+          type="range"
+          aria-label={label}
+          aria-valuetext={begins[value]}
+          min={0}
+          max={last}
+          value={value}
+          onChange={(e) => move(Number(e.currentTarget.value))}
+        />
+      ))}
     </Strip>
   )
 }

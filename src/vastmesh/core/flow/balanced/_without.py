@@ -228,15 +228,12 @@ class Without:
         elif reach is not None and reach.state is not None:
             bus = int(np.argmax(row == reach.weakest))
         count = len(self.arrays.tables["branch"]["element"])
-        ports = np.zeros((4, count), np.complex128)
         kept = np.ones(count, np.bool_)
         kept[gone.get("branch", np.zeros(0, np.int64))] = False
-        for k, column in enumerate((solution.ports.ff, solution.ports.ft, solution.ports.tf, solution.ports.tt)):
-            ports[k, kept] = column
         return After(
             ending,
             volts,
-            TwoPorts(*ports),
+            solution.ports.spread(kept),
             attempt.iterations,
             reach,
             bus,

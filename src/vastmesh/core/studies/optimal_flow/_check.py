@@ -8,14 +8,12 @@ from dataclasses import replace
 import numpy as np
 
 from ...electrical import FIXED, NetArrays
-from ...electrical.arrays import Complexes, Ints
+from ...electrical.arrays import AUTOMATIC, Complexes, Ints, without_controls
 from ...electrical.lost import without_rows
 from ...flow import Ending
 from ...flow.balanced import LoadFlowOptions, Problem
 from ._build import Case
 from ._grid import Optimum
-
-_QUIET = ("curve", "remote", "tap", "phase", "bank")  # automatic controls
 
 
 def put_into_load_flow(case: Case, found: Optimum) -> float:
@@ -38,16 +36,15 @@ def set_as(case: Case, found: Optimum, *, reactive_limits: bool) -> NetArrays:
     machine["voltage"][rows], machine["angle"][rows] = found.v[at], found.theta[at]
     if not reactive_limits:
         machine["q_min"][rows], machine["q_max"][rows] = -np.inf, np.inf
-    arrays = with_moved(case, found)
-    quiet = {name: {k: c[:0] for k, c in arrays.tables[name].items()} for name in _QUIET}
-    return replace(arrays, tables={**arrays.tables, "injection": machine, **quiet})
+    arrays = without_controls(with_moved(case, found))
+    return replace(arrays, tables={**arrays.tables, "injection": machine})
 
 
 def after_outage(case: Case, found: Optimum, gone: Mapping[str, Ints]) -> Complexes | None:
     """Voltages by the load flow without some rows of the tables, in the order of the nodes of the case, NaN where nothing feeds
     them, (n,); None where it has no solution. Reactive limits hold."""
     arrays = set_as(case, found, reactive_limits=True)
-    arrays = without_rows(arrays, {name: rows for name, rows in gone.items() if name not in _QUIET})
+    arrays = without_rows(arrays, {name: rows for name, rows in gone.items() if name not in AUTOMATIC})
     problem = Problem(arrays)
     solution = problem.solve(arrays, LoadFlowOptions())
     if solution.attempt.ending is not Ending.CONVERGED:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 
 import numpy as np
 
@@ -223,19 +224,11 @@ def coupling_of(
 ) -> Rows:
     """What stays, and what moves by how much, from the first state to each after an outage."""
     control = case.arrays.tables["injection"]["control"][case.plants.row]
-    rows, at, first = RowsOf(), states[0].layout.size, states[0].layout
+    rows, at = RowsOf(), states[0].layout.size
 
     for state, o in zip(states[1:], outages, strict=True):
         lay = state.layout
-        bounds = {name: (_bounds(states[0], name), _bounds(state, name)) for name in _TIED}
-
-        def tied(name: str, k: int, most: float = 0.0) -> None:
-            (low, high), (low_after, high_after) = bounds[name]  # noqa: B023 (called in this turn of the loop)
-            # What both states hold at one figure needs no row: it would leave the problem with more equations than unknowns.
-            if low[k] == high[k] == low_after[k] == high_after[k]:
-                return
-            rows.add([(at + lay.place(name).start + k, 1.0), (first.place(name).start + k, -1.0)], -most, most)  # noqa: B023
-
+        tied = partial(_tied, rows, states[0], state, at)
         left = np.ones(len(control), np.bool_)
         left[o.machines] = False
         for k in np.flatnonzero(left & (control != SLACK)).tolist():
@@ -257,7 +250,14 @@ def coupling_of(
     return rows.done()
 
 
-_TIED = ("p", "q", "v", "turn", "shift", "bank", "shed")
+def _tied(rows: RowsOf, first: State, after: State, at: int, name: str, k: int, most: float = 0.0) -> None:
+    """Hold an unknown of a state that begins at ``at`` within ``most`` of that of the first. What both have at one figure needs
+    no row: it would leave the problem with more equations than unknowns."""
+    (low, high), (low_after, high_after) = _bounds(first, name), _bounds(after, name)
+    if low[k] == high[k] == low_after[k] == high_after[k]:
+        return
+    one, other = at + after.layout.place(name).start + k, first.layout.place(name).start + k
+    rows.add([(one, 1.0), (other, -1.0)], -most, most)
 
 
 def _bounds(state: State, name: str) -> tuple[Floats, Floats]:

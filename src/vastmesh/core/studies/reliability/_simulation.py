@@ -58,40 +58,36 @@ def _answer(prepared: _Prepared, part: dict[str, int], progress: Progress) -> An
         return {"once": _once(prepared.ready, prepared.options)}
     progress(0.0, "Simulating years")
     seed = (prepared.options.seed, part["block"])
-    return {"years": simulate(prepared.causes, prepared.options, part["years"], seed)}
+    years = simulate(prepared.causes, prepared.options, part["years"], seed)
+    return {"years": years, "sums": _sums(_judged(_figures_of(prepared.ready, prepared.options, years)))}
 
 
 def _join(
     inputs: Inputs, options: SimulationOptions, plan: Sequence[Any], answers: Sequence[Answer | Missing]
 ) -> Result:
-    ready = Ready(inputs, options)
-    there, missing, reached = _blocks(ready, options, answers)
+    there, missing, reached = _blocks(options, answers)
     once = next((dict(a["once"]) for a in answers if not isinstance(a, Missing) and "once" in a), {})
     years = np.concatenate(there) if there else np.zeros((0, len(MEASURES)))
-    return _published(ready, options, years, once, missing, reached)
+    return _published(Ready(inputs, options), options, years, once, missing, reached)
 
 
-def _blocks(
-    ready: Ready, options: SimulationOptions, answers: Sequence[Answer | Missing]
-) -> tuple[list[Floats], int, bool]:
+def _blocks(options: SimulationOptions, answers: Sequence[Answer | Missing]) -> tuple[list[Floats], int, bool]:
     """Years of the blocks that count, how many parts before are missing, and whether the precision is reached by them.
 
     With a rule for the end the blocks count in order up to that at which the precision is reached: which years those are does
     not hang on what was ready first."""
     there: list[Floats] = []
+    sums = np.zeros(3)
     missing = int(bool(answers) and isinstance(answers[0], Missing))
     for a in answers[1:]:
         if isinstance(a, Missing):
             missing += 1
             continue
         there.append(np.asarray(a["years"]))
-        if options.stops and len(there) > 1 and not missing and _precise(ready, options, np.concatenate(there)):
+        sums += np.asarray(a["sums"])
+        if options.stops and len(there) > 1 and not missing and _needed(sums, options.within_pct) <= sums[0]:
             return there, 0, True
     return there, missing, False
-
-
-def _precise(ready: Ready, options: SimulationOptions, years: Floats) -> bool:
-    return _needed(_judged(_figures_of(ready, options, years)), options.within_pct) <= len(years)
 
 
 def _judged(found: Mapping[str, Floats]) -> Floats:
@@ -99,8 +95,13 @@ def _judged(found: Mapping[str, Floats]) -> Floats:
     return found["saidi"] if np.isfinite(found["saidi"]).all() else found["ens"]
 
 
-def _enough(inputs: Inputs, options: SimulationOptions, answers: Sequence[Answer | Missing]) -> bool:
-    return options.stops and _blocks(Ready(inputs, options), options, answers)[2]
+def _sums(x: Floats) -> Floats:
+    """How many, their sum, and the sum of their squares."""
+    return np.array([len(x), x.sum(), (x**2).sum()])
+
+
+def _enough(options: SimulationOptions, answers: Sequence[Answer | Missing]) -> bool:
+    return options.stops and _blocks(options, answers)[2]
 
 
 SPLIT = Split(plan=_plan, prepare=_Prepared, answer=_answer, join=_join, enough=_enough)
@@ -163,7 +164,7 @@ def _published(
     saidi = _judged(found)
     label, unit = ("SAIDI", "h/a") if saidi is found["saidi"] else ("Energy not supplied", "MWh/a")
     mean, half = float(saidi.mean()), 1.96 * float(saidi.std(ddof=1)) / np.sqrt(n) if n > 1 else float("nan")
-    needed = _needed(saidi, options.within_pct)
+    needed = _needed(_sums(saidi), options.within_pct)
     statement = (
         f"{n} years: {label} is {mean:.3g} ± {half:.2g} {unit} on average, "
         f"{np.percentile(saidi, 95):.3g} in one year of twenty."
@@ -194,12 +195,14 @@ def _published(
     return Result(account, {"years": table}, summary, [], statement, [], _figures(saidi, label, unit, known, options))
 
 
-def _needed(x: Floats, within_pct: float) -> int:
-    """Years until half the 95 % interval of the mean is within a share of it."""
-    mean = float(x.mean())
-    if mean <= 0 or len(x) < 2:
-        return len(x)
-    return max(2, int(np.ceil((1.96 * float(x.std(ddof=1)) / (within_pct / 100 * mean)) ** 2)))
+def _needed(sums: Floats, within_pct: float) -> int:
+    """Years until half the 95 % interval of the mean is within a share of it; of how many, their sum and that of squares."""
+    n, total, squares = (float(x) for x in sums)
+    mean = total / n
+    if mean <= 0 or n < 2:
+        return int(n)
+    variance = max(squares - n * mean**2, 0.0) / (n - 1)
+    return max(2, int(np.ceil(1.96**2 * variance / (within_pct / 100 * mean) ** 2)))
 
 
 def _figures(x: Floats, label: str, unit: str, known: dict[str, float], options: SimulationOptions) -> list[Figure]:
