@@ -89,7 +89,7 @@ def test_views_per_phase_and_schemes_pass_axe(
     expect(page.get_by_role("button", name="Run", exact=True)).to_be_visible()
     assert violations(page) == []
     show(page, "Compare")
-    expect(page.get_by_role("table", name="Totals")).to_be_visible()
+    expect(page.get_by_role("grid", name="Totals")).to_be_visible()
     assert violations(page) == []
 
 

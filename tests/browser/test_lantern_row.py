@@ -215,7 +215,7 @@ def test_from_selection_over_balancing_to_comparison(bench: Page) -> None:
         expect(bench.get_by_role("button", name=f"{other} Condition", exact=True).first).to_be_visible()
     show(bench, "Schemes")
     show(bench, "Compare")
-    totals = bench.get_by_role("table", name="Totals")
+    totals = bench.get_by_role("grid", name="Totals")
     expect(totals.get_by_role("row").filter(has_text="Lowest voltage")).to_contain_text("+0.")
     expect(bench.get_by_test_id("findings-change")).to_contain_text(re.compile(r"lost [1-9]"))
     bench.get_by_role("button", name="Diagram").click()

@@ -29,6 +29,28 @@ export * from '{web}/src/sheet/heat'
 export * from '{web}/src/sheet/mapScene'
 export {{ LABEL_SETS, initialPrefs, migrated }} from '{web}/src/model/prefs'
 export * from '{web}/src/shelf/tables/rows'
+import {{ constructTable }} from '{web}/node_modules/@tanstack/react-table/dist/index.js'
+import {{ storeReactivityBindings }} from '{web}/node_modules/@tanstack/table-core/dist/store-reactivity-bindings.js'
+import {{ definitions, FEATURES, GROUP, inGroups }} from '{web}/src/shelf/tables/gridModel'
+import {{ subtotal }} from '{web}/src/shelf/tables/rows'
+/** A grid's rows from above to below, after clicks on headings: [column, with Shift]. */
+export const gridOf = (table, clicks, groups) => {{
+  const columns = table.columns.map(c => ({{ name: c.name, figure: c.digits != null, value: row => c.values[row],
+    subtotal: rows => subtotal(c, rows) }}))
+  const groupOf = groups ? row => groups[table.columns[0].values[row]] : null
+  const made = constructTable({{
+    features: {{ coreReactivityFeature: storeReactivityBindings(), ...FEATURES }},
+    columns: definitions(columns, groupOf),
+    data: inGroups(table.columns[0].values.map((_, i) => i), groupOf).map(at => ({{ at }})),
+    getRowId: place => String(place.at),
+    initialState: {{ expanded: true, grouping: groups ? [GROUP] : [], sorting: [] }},
+  }})
+  for (const [column, further] of clicks) made.getColumn(column)?.toggleSorting(undefined, further)
+  return {{
+    sorts: made.store.state.sorting.map(s => [s.id, s.desc]),
+    rows: made.getRowModel().rows.map(r => r.subRows.length ? [r.getValue(GROUP), r.getValue('p'), r.getValue('u')] : r.original.at),
+  }}
+}}
 export {{ complete as completed, filterLine, joined, wordAt }} from '{web}/src/shelf/tables/sift'
 export * from '{web}/src/model/units'
 export * from '{web}/src/model/items'

@@ -63,39 +63,50 @@ TABLE = {"name": "t", "label": "T", "length": 5, "row": {}, "columns": [
 ]}  # fmt: skip
 
 
+P, P_MORE, KIND, KIND_MORE = ["p", False], ["p", True], ["kind", False], ["kind", True]
+
+
 @pytest.mark.parametrize(
-    ("sorts", "rows"),
+    ("clicks", "rows"),
     [
-        ([["kind", False], ["p", True]], [0, 2, 1, 4, 3]),
-        ([["p", True]], [1, 4, 3, 0, 2]),
-        ([["p", False]], [0, 3, 1, 4, 2]),
+        ([KIND, P_MORE], [0, 2, 1, 4, 3]),
+        ([P], [1, 4, 3, 0, 2]),
+        ([P, P], [0, 3, 1, 4, 2]),
         ([], [0, 1, 2, 3, 4]),
-        ([["nothing", True]], [0, 1, 2, 3, 4]),
+        ([["nothing", False]], [0, 1, 2, 3, 4]),
     ],
 )
-def test_sorting_by_several_columns_keeps_blanks_last(js: Js, sorts: list[Any], rows: list[int]) -> None:
-    made = [{"column": c, "descending": d} for c, d in sorts]
-    assert js("m.sorted(i.t, [0, 1, 2, 3, 4], i.s)", t=TABLE, s=made) == rows
+def test_sorting_by_several_columns_keeps_blanks_last(js: Js, clicks: list[Any], rows: list[int]) -> None:
+    assert js("m.gridOf(i.t, i.c, null).rows", t=TABLE, c=clicks) == rows
 
 
-def test_clicks_on_headings_go_round(js: Js) -> None:
-    step = "m.clicked(i.s, i.c, i.n, i.more)"
-    once = js(step, s=[], c="p", n=True, more=False)
-    assert once == [{"column": "p", "descending": True}]
-    twice = js(step, s=once, c="p", n=True, more=False)
-    assert twice == [{"column": "p", "descending": False}]
-    assert js(step, s=twice, c="p", n=True, more=False) == []
-    both = js(step, s=once, c="kind", n=False, more=True)
-    assert [s["column"] for s in both] == ["p", "kind"]
-    assert [s["column"] for s in js(step, s=both, c="p", n=True, more=True)] == ["p", "kind"]
+@pytest.mark.parametrize(
+    ("clicks", "sorts"),
+    [
+        ([P], [["p", True]]),
+        ([P, P], [["p", False]]),
+        ([P, P, P], []),
+        ([P, KIND_MORE], [["p", True], ["kind", False]]),
+        ([P, KIND_MORE, P_MORE], [["p", False], ["kind", False]]),
+        ([P, KIND_MORE, KIND], [["kind", True]]),
+    ],
+)
+def test_clicks_on_headings_go_round(js: Js, clicks: list[Any], sorts: list[Any]) -> None:
+    """Figures begin with the largest, words with the first; the third click takes the order away."""
+    assert js("m.gridOf(i.t, i.c, null).sorts", t=TABLE, c=clicks) == sorts
 
 
 def test_groups_have_sums_of_powers_and_spans_of_the_rest(js: Js) -> None:
-    groups = js("m.grouped([0, 1, 2, 3, 4], i.t.columns[0].values, id => i.of[id])", t=TABLE,
-                of={"a": "11 kV", "b": "33 kV", "c": "11 kV", "d": "132 kV", "e": "33 kV"})  # fmt: skip
-    assert [g["name"] for g in groups] == ["132 kV", "33 kV", "11 kV"]
-    assert js("m.subtotal(i.t.columns[2], [1, 4])", t=TABLE) == 6
-    assert js("m.subtotal(i.t.columns[3], [0, 1, 3])", t=TABLE) == {"low": 0.9, "high": 1.1}
+    levels = {"a": "11 kV", "b": "33 kV", "c": "11 kV", "d": "132 kV", "e": "33 kV"}
+    rows = js("m.gridOf(i.t, [], i.of).rows", t=TABLE, of=levels)
+    one = {"low": 0.9, "high": 1.0}
+    assert rows == [["132 kV", 2, None], 3, ["33 kV", 6, {"low": 1.0, "high": 1.1}], 1, 4, ["11 kV", 1, one], 0, 2]
+    # Sorted, the groups with the largest sum come first, and their rows by the column as well.
+    rows = js("m.gridOf(i.t, i.c, i.of).rows", t=TABLE, of=levels, c=[P])
+    assert [r[0] if isinstance(r, list) else r for r in rows] == ["33 kV", 1, 4, "132 kV", 3, "11 kV", 0, 2]
+    # Spans leave the groups where they are; the group of which nothing is known goes last.
+    rows = js("m.gridOf(i.t, i.c, i.of).rows", t=TABLE, of=levels, c=[["u", False], ["u", False]])
+    assert [r[0] if isinstance(r, list) else r for r in rows] == ["33 kV", 4, 1, "11 kV", 0, 2, "132 kV", 3]
     assert js("m.subtotal(i.t.columns[1], [0])", t=TABLE) is None
     assert js("m.subtotal(i.t.columns[2], [2])", t=TABLE) is None
 

@@ -6,7 +6,7 @@ import { BusLink } from '../card/Card'
 import { Popover } from '../design/controls'
 import { fixed } from '../design/format'
 import { font } from '../design/tokens'
-import { useBench } from '../session/store'
+import { useParts } from '../session/store'
 
 const Pill = styled(Button)<{ $tone: 'good' | 'bad' }>`
   display: flex; align-items: center; gap: 8px; height: 28px; line-height: 1; padding: 0 12px; min-width: 0; border-radius: 14px; cursor: default;
@@ -22,10 +22,8 @@ const Pill = styled(Button)<{ $tone: 'good' | 'bad' }>`
 const Body = styled(Dialog)`
   padding: 14px 16px; width: 430px; outline: none;
   h2 { font-size: 14px; font-weight: 600; } h3 { font-size: 12px; font-weight: 500; color: ${(p) => p.theme.quiet}; margin: 12px 0 2px; }
-  table { border-collapse: collapse; width: 100%; font: 400 12px ${font.mono}; }
-  td, th { text-align: right; padding: 2px 0; font-weight: 400; } th { color: ${(p) => p.theme.quiet}; font-family: ${font.sans}; }
-  td button { min-height: 24px; }
-  td:first-child, th:first-child { text-align: left; font-family: ${font.sans}; }
+  .figures { list-style: none; margin: 0; padding: 0; font: 400 12px ${font.mono}; }
+  .figures li { display: grid; grid-template-columns: 1fr 110px 120px; text-align: right; padding: 2px 0; } .figures button { min-height: 24px; justify-self: start; }
   p { margin-top: 6px; } .why { color: ${(p) => p.theme.breach}; }
 `
 
@@ -40,7 +38,7 @@ const mva = (value: number | null) =>
         : fixed(value, 3)
 
 export function Badge() {
-  const { result, failed, trying, busy } = useBench()
+  const { result, failed, trying, busy } = useParts('result', 'failed', 'trying', 'busy')
   const shown = failed ?? result
   if (!shown) return null
   const { account } = shown
@@ -99,26 +97,15 @@ function AccountText({ account, ms }: { account: Account; ms: number }) {
       {account.history.length > 1 && <h3>Largest mismatch after each step</h3>}
       <History history={account.history} limit={account.tolerance_mva} />
       <h3>Buses with the largest mismatch</h3>
-      <table>
-        <thead>
-          <tr>
-            <th>Bus</th>
-            <th>MW</th>
-            <th>Mvar</th>
-          </tr>
-        </thead>
-        <tbody>
-          {account.worst.map((w) => (
-            <tr key={w.bus}>
-              <td>
-                <BusLink id={w.bus} />
-              </td>
-              <td>{mva(w.active_mw)}</td>
-              <td>{mva(w.reactive_mvar)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <ul className="figures">
+        {account.worst.map((w) => (
+          <li key={w.bus}>
+            <BusLink id={w.bus} />
+            <span>{mva(w.active_mw)} MW</span>
+            <span>{mva(w.reactive_mvar)} Mvar</span>
+          </li>
+        ))}
+      </ul>
     </>
   )
 }

@@ -5,7 +5,7 @@ import { number } from '../model/items'
 import { usePrefs, type Way } from '../model/prefs'
 import { keepFactors, tryFactors } from '../session/live'
 import { updateOrTell } from '../session/queue'
-import { lookBy, select, useBench, useCondition, useSettings } from '../session/store'
+import { lookBy, select, useCondition, useParts, useSettings } from '../session/store'
 import { Badge } from './Badge'
 import { SecurityBadge } from './SecurityBadge'
 
@@ -36,7 +36,7 @@ const WAYS = [
 ]
 
 export function ConditionBar() {
-  const { items, trying } = useBench()
+  const { items, trying } = useParts('items', 'trying')
   const way = usePrefs((s) => s.way)
   const settings = useSettings()
   const condition = useCondition()

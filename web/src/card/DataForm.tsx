@@ -6,7 +6,7 @@ import { aboutQuery } from '../api/queries'
 import type { Item } from '../model/items'
 import { KILO } from '../model/units'
 import { confirm } from '../session/edits'
-import { useBench } from '../session/store'
+import { useParts } from '../session/store'
 import { ConditionFactors } from './ConditionFactors'
 import { Documents } from './Documents'
 import { applies, Field } from './Field'
@@ -53,7 +53,7 @@ function sections(fields: readonly FieldSpec[]): readonly (readonly [string, str
 
 /** Worked-out figures of blank fields, by field. */
 export function useComputed(item: Item): ReadonlyMap<string, Step> {
-  const { project, revision } = useBench()
+  const { project, revision } = useParts('project', 'revision')
   const { data } = useQuery({
     ...aboutQuery(project?.id ?? '', revision, item.id),
     enabled: !!project,

@@ -10,7 +10,7 @@ import type { Item } from '../model/items'
 import { align, distribute, labelsBack, turn } from '../session/arrange'
 import { copy, duplicate } from '../session/copies'
 import { remove, tidy, updateMany } from '../session/edits'
-import { select, useBench } from '../session/store'
+import { select, useBench, useParts } from '../session/store'
 import { applies, Field } from './Field'
 
 const Head = styled.header`
@@ -25,7 +25,7 @@ const Pick = styled.label`
 `
 
 export function Several({ ids }: { ids: readonly string[] }) {
-  const { items, dataFrom } = useBench()
+  const { items, dataFrom } = useParts('items', 'dataFrom')
   const kinds = useQuery(vocabularyQuery).data?.kinds ?? []
   const found = ids.flatMap((id) => items.get(id) ?? [])
   const count = new Map<string, number>()

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query'
 import styled from 'styled-components'
 import { spectrumQuery } from '../api/queries'
 import type { Item } from '../model/items'
-import { useBench } from '../session/store'
+import { useParts } from '../session/store'
 import { FigurePlot } from '../shelf/FigurePlot'
 
 const Plot = styled.div`height: 120px; margin-top: 10px;`
@@ -16,7 +16,7 @@ export const spectrumOf = (item: Item): string | null => {
 }
 
 export function SpectrumHere({ name }: { name: string }) {
-  const { project, revision } = useBench()
+  const { project, revision } = useParts('project', 'revision')
   const { data } = useQuery({
     ...spectrumQuery(project?.id ?? '', revision, name),
     enabled: !!project,

@@ -7,7 +7,7 @@ import { power } from '../design/format'
 import { busesOf, type Item } from '../model/items'
 import { selectFed } from '../session/arrange'
 import { throwSwitch } from '../session/edits'
-import { selectMany, useBench } from '../session/store'
+import { selectMany, useBench, useParts } from '../session/store'
 import { BusLink } from './Card'
 
 const Head = styled.h3`font-size: 12px; font-weight: 500; color: ${(p) => p.theme.quiet}; margin: 12px 0 3px;`
@@ -20,7 +20,7 @@ const Say = styled.p`margin-bottom: 6px;`
 const LONG = 14
 
 export function Supply({ item }: { item: Item }) {
-  const { project, revision, items } = useBench()
+  const { project, revision, items } = useParts('project', 'revision', 'items')
   const { data, isError } = useQuery({
     ...supplyQuery(project?.id ?? '', revision, item.id),
     enabled: !!project,

@@ -8,7 +8,7 @@ import { typesQuery, vocabularyQuery } from '../api/queries'
 import { Dialog } from '../design/controls'
 import { significant } from '../design/format'
 import { font } from '../design/tokens'
-import { useBench } from '../session/store'
+import { useParts } from '../session/store'
 
 const Search = styled(SearchField)`
   padding: 10px 14px; border-bottom: 1px solid ${(p) => p.theme.rule};
@@ -37,7 +37,7 @@ export function TypeChooser(props: {
   onChoose: (name: string | null) => void
 }) {
   const [typed, setTyped] = useState<string | null>(null)
-  const { project, revision } = useBench()
+  const { project, revision } = useParts('project', 'revision')
   const family = useQuery(vocabularyQuery).data?.families.find((f) => f.name === props.family)
   const query = typed ?? props.start
   const { data } = useQuery({

@@ -7,7 +7,7 @@ import { typesQuery } from '../api/queries'
 import { IconButton } from '../design/controls'
 import { type Item, number } from '../model/items'
 import { swap } from '../session/edits'
-import { useBench } from '../session/store'
+import { useBench, useParts } from '../session/store'
 import { TypeChooser } from './TypeChooser'
 
 const Line = styled.div`display: flex; align-items: center; min-width: 0; grid-column: 2 / 4;`
@@ -27,7 +27,7 @@ interface Props {
 
 export function TypePick({ item, spec, keep }: Props) {
   const [open, setOpen] = useState(false)
-  const { project, revision } = useBench()
+  const { project, revision } = useParts('project', 'revision')
   const value = item[spec.name]
   const name = typeof value === 'string' ? value : null
   const family = spec.catalogue ?? ''

@@ -6,7 +6,7 @@ import { aboutQuery, workingsQuery } from '../api/queries'
 import { significant } from '../design/format'
 import { font } from '../design/tokens'
 import type { Item } from '../model/items'
-import { useBench, useLiveToken } from '../session/store'
+import { useBench, useLiveToken, useParts } from '../session/store'
 
 const Part = styled.section`
   margin-bottom: 14px;
@@ -32,7 +32,7 @@ const Sheet = styled.a`display: inline-block; color: ${(p) => p.theme.accent}; m
 const None = styled.p`color: ${(p) => p.theme.quiet};`
 
 export function Workings({ item }: { item: Item }) {
-  const { project, revision } = useBench()
+  const { project, revision } = useParts('project', 'revision')
   const { data, isError } = useQuery({
     ...aboutQuery(project?.id ?? '', revision, item.id),
     enabled: !!project,

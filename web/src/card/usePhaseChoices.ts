@@ -2,11 +2,11 @@
 import { useQuery } from '@tanstack/react-query'
 import { phasesQuery } from '../api/queries'
 import type { Item } from '../model/items'
-import { useBench } from '../session/store'
+import { useParts } from '../session/store'
 
 /** Null where there is no choice: of a bus, of what has all phases of its bus, or while it is not known. */
 export function usePhaseChoices(item: Item | undefined) {
-  const { project, revision } = useBench()
+  const { project, revision } = useParts('project', 'revision')
   const { data } = useQuery({
     ...phasesQuery(project?.id ?? '', revision, item?.id ?? ''),
     enabled: !!project && !!item && item.kind !== 'bus',

@@ -1,5 +1,6 @@
 /** The bench's state: one open project, its network and result, and what is selected. */
 import { create } from 'zustand'
+import { useShallow } from 'zustand/react/shallow'
 import type { Project } from '../api/client'
 import type { Item, Items } from '../model/items'
 import { setPrefs, usePrefs, type Way } from '../model/prefs'
@@ -199,6 +200,10 @@ export const initial: BenchState = {
 
 export const useBench = create<BenchState>(() => initial)
 const { getState, setState } = useBench
+
+/** The named parts of the state; whoever asks is drawn again when one of them changes, and by nothing else. */
+export const useParts = <K extends keyof BenchState>(...names: K[]): Pick<BenchState, K> =>
+  useBench(useShallow((s) => Object.fromEntries(names.map((n) => [n, s[n]])) as Pick<BenchState, K>))
 
 export const select = (id: string | null, options?: { reveal?: boolean }) =>
   setState((s) => ({

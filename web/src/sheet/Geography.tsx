@@ -6,7 +6,7 @@ import { useTheme } from 'styled-components'
 import { keys } from '../api/queries'
 import { usePrefs } from '../model/prefs'
 import { updateOrTell } from '../session/queue'
-import { useBench } from '../session/store'
+import { useBench, useParts } from '../session/store'
 import { type Box, overlaps, type Point, toScreen, toWorld, type View } from './geometry'
 import { paintSurface, spotsOf, spread, surfaceOf } from './heat'
 import type { Label } from './labels'
@@ -126,7 +126,7 @@ export function HeatSurface(props: { scene: Scene; view: View; width: number; he
 /** Bends of the selected line: drag one to move it, the small ones between to add one, double click to take one out. */
 export function Routes({ scene, view }: { scene: Scene; view: View }) {
   const theme = useTheme()
-  const { selected, chosen, items } = useBench()
+  const { selected, chosen, items } = useParts('selected', 'chosen', 'items')
   const [drag, setDrag] = useState<{ at: number; p: Point; add: boolean } | null>(null)
   const item = items.get(selected ?? '')
   const shape = scene.branches.find((b) => b.id === selected)

@@ -10,7 +10,7 @@ import { phaseName } from '../model/phases'
 import { usePrefs } from '../model/prefs'
 import { grow, throwSwitch } from '../session/edits'
 import { toPhases } from '../session/schemes'
-import { useBench, useItem } from '../session/store'
+import { useBench, useItem, useParts } from '../session/store'
 import { type Point, toScreen, type View } from './geometry'
 import type { Scene } from './scene'
 import { branchSymbols, hangSymbols } from './symbols'
@@ -53,7 +53,7 @@ interface Props {
 }
 
 export function GrowHandles({ scene, view, size, more }: Props) {
-  const { selected, chosen, picking } = useBench()
+  const { selected, chosen, picking } = useParts('selected', 'chosen', 'picking')
   const chosenItem = useItem(selected)
   const end = useBareEnd(chosenItem)
   const item = end ?? chosenItem

@@ -10,7 +10,7 @@ import { PHASE_DASH, phaseName } from '../model/phases'
 import { DIFFERENCE, DIFFERENCE_BAND, setPrefs, usePrefs } from '../model/prefs'
 import { type Declared, idOf, lensesOf, wordOf } from '../model/quantities'
 import { values } from '../model/results'
-import { selectMany, useBench } from '../session/store'
+import { selectMany, useBench, useParts } from '../session/store'
 import { bandOf, differenceBand, lensChoices, stopsOf } from './lens'
 import { lensQuantities, lensStrands } from './paint'
 
@@ -268,7 +268,7 @@ const Keys = styled.div`
 /** Every feeder with its colour; choosing one selects its buses. */
 function FeederKey() {
   const theme = useTheme()
-  const { project, wiring } = useBench()
+  const { project, wiring } = useParts('project', 'wiring')
   const { data } = useQuery({
     ...feedersQuery(project?.id ?? '', wiring),
     enabled: !!project,

@@ -5,7 +5,7 @@ import { useTheme } from 'styled-components'
 import { layersQuery } from '../api/queries'
 import type { Item, Items } from '../model/items'
 import { schemesOf } from '../session/schemes'
-import { useBench } from '../session/store'
+import { useParts } from '../session/store'
 import { type Point, pathOf, toScreen, type View } from './geometry'
 import type { Scene } from './scene'
 
@@ -17,7 +17,7 @@ interface Props {
 }
 
 export function SchemeLayer({ scene, view, items, build }: Props) {
-  const { project, revision } = useBench()
+  const { project, revision } = useParts('project', 'revision')
   const on = useMemo(() => schemesOf(items).some((s) => s.active === true), [items])
   const { data } = useQuery({ ...layersQuery(project?.id ?? '', revision), enabled: !!project && on })
   const removed = data?.removed as readonly Item[] | undefined

@@ -14,7 +14,16 @@ import { endTrial } from '../session/live'
 import { pick } from '../session/pick'
 import { repair } from '../session/queue'
 import { lookAway } from '../session/runs'
-import { fitSheet, hover, select, selection, toggle, useBench, useCondition } from '../session/store'
+import {
+  fitSheet,
+  hover,
+  select,
+  selection,
+  toggle,
+  useBench,
+  useCondition,
+  useParts,
+} from '../session/store'
 import { paintCanvas } from './canvas'
 import { Detail } from './Detail'
 import { fold, LEAST_BUSES, type Mark, sitesOf, stepAt } from './folding'
@@ -116,8 +125,19 @@ export function Sheet({ growMenu, inset = false }: { growMenu: () => void; inset
     [normal, condition, lost],
   )
   const items = useDrawn(switched)
-  const { result, failed, selected, chosen, hovered, lens, reveal, grid, picking, pinned } = useBench()
-  const { arrangement, study, looking, damage } = useBench()
+  const { result, failed, selected, chosen, hovered, lens, reveal, grid, picking, pinned } = useParts(
+    'result',
+    'failed',
+    'selected',
+    'chosen',
+    'hovered',
+    'lens',
+    'reveal',
+    'grid',
+    'picking',
+    'pinned',
+  )
+  const { arrangement, study, looking, damage } = useParts('arrangement', 'study', 'looking', 'damage')
   const prefs = usePrefs()
   const onMap = arrangement === 'map'
   const projectId = useBench((s) => s.project?.id)
@@ -399,7 +419,7 @@ function useDrawn(items: Items): Items {
 
 /** Stations and feeders of the network as it is switched, while somebody wants them. */
 function useStations(wanted: boolean) {
-  const { project, wiring } = useBench()
+  const { project, wiring } = useParts('project', 'wiring')
   const { data } = useQuery({
     ...feedersQuery(project?.id ?? '', wiring),
     enabled: wanted && !!project,
@@ -455,7 +475,7 @@ function BarEnds(props: {
   start: (event: React.PointerEvent, drag: Drag, at: Point) => void
 }) {
   const theme = useTheme()
-  const { selected, chosen } = useBench()
+  const { selected, chosen } = useParts('selected', 'chosen')
   const bus = chosen.size ? undefined : props.scene.busById.get(selected ?? '')
   if (!bus) return null
   return (

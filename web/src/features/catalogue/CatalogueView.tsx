@@ -9,7 +9,7 @@ import { figures } from '../../card/TypeChooser'
 import { Button, Plain, TextInput } from '../../design/controls'
 import { freeName } from '../../session/create'
 import { changeOrTell, importTypes, updateMany } from '../../session/edits'
-import { select, selection, selectMany, useBench } from '../../session/store'
+import { select, selection, selectMany, useBench, useParts } from '../../session/store'
 
 const Frame = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); height: 100%;`
 const Bar = styled.div`
@@ -42,7 +42,7 @@ const ROW = 30
 export function CatalogueView() {
   const [family, setFamily] = useState('line')
   const [query, setQuery] = useState('')
-  const { project, revision, items } = useBench()
+  const { project, revision, items } = useParts('project', 'revision', 'items')
   const families = useQuery(vocabularyQuery).data?.families ?? []
   const file = useRef<HTMLInputElement>(null)
   const { data } = useQuery({

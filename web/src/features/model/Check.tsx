@@ -4,7 +4,7 @@ import { useRef } from 'react'
 import styled from 'styled-components'
 import { Mark } from '../../design/Icon'
 import { changeOrTell } from '../../session/edits'
-import { hover, select, useBench } from '../../session/store'
+import { hover, select, useParts } from '../../session/store'
 import { useChecks } from './useChecks'
 
 const Scroll = styled.div`height: 100%; overflow-y: auto; &:focus-visible { outline-offset: -3px; }`
@@ -50,7 +50,7 @@ const WORDS: Readonly<Record<string, string>> = {
 
 export function Check() {
   const checks = useChecks()
-  const { items, selected } = useBench()
+  const { items, selected } = useParts('items', 'selected')
   const scroll = useRef<HTMLDivElement>(null)
   const rows = useVirtualizer({
     count: checks.length,

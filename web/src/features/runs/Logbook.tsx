@@ -3,7 +3,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import styled from 'styled-components'
 import { journalQuery } from '../../api/queries'
 import { font } from '../../design/tokens'
-import { select, useBench } from '../../session/store'
+import { select, useParts } from '../../session/store'
 
 const Scroll = styled.div`height: 100%; overflow-y: auto; &:focus-visible { outline-offset: -3px; }`
 const List = styled.ol`list-style: none; margin: 0; padding: 0;`
@@ -25,7 +25,7 @@ const when = (iso: string) =>
   })
 
 export function Logbook() {
-  const { project, revision, items } = useBench()
+  const { project, revision, items } = useParts('project', 'revision', 'items')
   const { data, isError } = useQuery({
     ...journalQuery(project?.id ?? '', revision),
     enabled: !!project,

@@ -8,7 +8,7 @@ import type { components } from '../../api/schema'
 import { Button, IconButton, Pick, Plain, TextInput } from '../../design/controls'
 import { tableOf } from '../../model/results'
 import { keepRun, lookAt, pinRun, printed } from '../../session/runs'
-import { notify, resultLabel, useBench, useLiveToken } from '../../session/store'
+import { notify, resultLabel, useBench, useLiveToken, useParts } from '../../session/store'
 import { saveFile } from '../../shelf/save'
 import { PlainGrid } from '../../shelf/tables/ResultGrid'
 
@@ -50,7 +50,7 @@ export function useRuns() {
 }
 
 export function RunsView() {
-  const { project, pinned } = useBench()
+  const { project, pinned } = useParts('project', 'pinned')
   const cache = useQueryClient()
   const { data: runs = [] } = useRuns()
   const [name, setName] = useState('')
@@ -197,7 +197,7 @@ function RunRow({ run, pinned, refresh, chosen, choose }: RowProps) {
 
 /** Before, after and change of one quantity, the largest change first. */
 function Compare({ runs }: { runs: readonly Info[] }) {
-  const { project, pinned } = useBench()
+  const { project, pinned } = useParts('project', 'pinned')
   const [before, setBefore] = useState<string | null>(null)
   const [after, setAfter] = useState('now')
   const [what, setWhat] = useState('')

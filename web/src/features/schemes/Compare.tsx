@@ -1,5 +1,5 @@
 /** Two combinations of schemes and conditions side by side: totals, data, results, findings, and as a two-sided diagram. */
-import { useState } from 'react'
+import { useMemo, useState } from 'react'
 import { DialogTrigger } from 'react-aria-components'
 import styled from 'styled-components'
 import { messageOf } from '../../api/client'
@@ -13,6 +13,7 @@ import { printed } from '../../session/runs'
 import { schemesOf } from '../../session/schemes'
 import { useBench, useCondition } from '../../session/store'
 import { saveFile } from '../../shelf/save'
+import { Grid, useGrid } from '../../shelf/tables/Grid'
 import { PlainGrid } from '../../shelf/tables/ResultGrid'
 import { TwoSides } from './TwoSides'
 import { type Cases, useCases } from './useCases'
@@ -176,40 +177,40 @@ function Shown({ data, view }: { data: Cases; view: string }) {
   return table ? <PlainGrid table={tableOf(table)} /> : <None>Not known on both sides.</None>
 }
 
+/** Totals of both sides: every row in its own unit, with its own digits. */
 function Totals({ table }: { table: Table }) {
-  const labels = column(table, 'label') as string[]
-  const units = column(table, 'unit') as string[]
-  const digits = column(table, 'digits') as number[]
-  const [before, after, change] = ['before', 'after', 'change'].map(
-    (n) => column(table, n) as (number | null)[],
-  )
-  const titles = ['before', 'after'].map((n) => table.columns.find((c) => c.name === n)?.label)
+  const columns = useMemo(() => {
+    const digits = column(table, 'digits') as number[]
+    const figure = (name: string, label: string, sign = '') => {
+      const values = column(table, name) as (number | null)[]
+      const value = (row: number) => values[row]
+      const said = (row: number) =>
+        `${(values[row] ?? 0) > 0 ? sign : ''}${fixed(values[row], digits[row] ?? 2)}`
+      return { name, label, unit: '', width: 190, figure: true, value, said }
+    }
+    const word = (name: string, label: string, width: number) => {
+      const value = (row: number) => String(column(table, name)[row] ?? '')
+      return { name, label, unit: '', width, figure: false, value, said: value }
+    }
+    const title = (name: string) => table.columns.find((c) => c.name === name)?.label ?? name
+    return [
+      word('label', 'Quantity', 260),
+      word('unit', 'Unit', 80),
+      figure('before', title('before')),
+      figure('after', title('after')),
+      figure('change', 'Change', '+'),
+    ]
+  }, [table])
+  const ids = column(table, 'label') as string[]
+  const rows = useMemo(() => ids.map((_, i) => i), [ids])
+  const grid = useGrid({ columns, rows })
   return (
-    <table aria-label="Totals">
-      <thead>
-        <tr>
-          <th>Quantity</th>
-          <th>{titles[0]}</th>
-          <th>{titles[1]}</th>
-          <th>Change</th>
-        </tr>
-      </thead>
-      <tbody>
-        {labels.map((label, i) => (
-          <tr key={label}>
-            <td>
-              {label} {units[i]}
-            </td>
-            <td>{fixed(before![i], digits[i] ?? 2)}</td>
-            <td>{fixed(after![i], digits[i] ?? 2)}</td>
-            <td>
-              {(change![i] ?? 0) > 0 ? '+' : ''}
-              {fixed(change![i], digits[i] ?? 2)}
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+    <Grid
+      grid={grid}
+      label="Totals"
+      ids={ids}
+      cell={(c, row) => columns.find((x) => x.name === c.name)!.said(row)}
+    />
   )
 }
 

@@ -18,7 +18,7 @@ import {
   schemesOf,
   switchScheme,
 } from '../../session/schemes'
-import { useBench } from '../../session/store'
+import { useBench, useParts } from '../../session/store'
 import { Changes } from './Changes'
 
 const Frame = styled.div`display: grid; grid-template-columns: 340px minmax(0, 1fr); min-height: 0; > ul { border-right: 1px solid ${(p) => p.theme.rule}; }`
@@ -40,7 +40,7 @@ const Row = styled.li`
 const None = styled.p`padding: 14px 16px; color: ${(p) => p.theme.quiet}; max-width: 560px;`
 
 export function SchemesView() {
-  const { items, project, revision, scheme } = useBench()
+  const { items, project, revision, scheme } = useParts('items', 'project', 'revision', 'scheme')
   const list = schemesOf(items)
   const chosen = list.find((s) => s.id === scheme) ?? list[0]
   const recording = recordingOf(items)

@@ -3,13 +3,13 @@ import { useQuery } from '@tanstack/react-query'
 import { answer, client } from '../../api/client'
 import { keys } from '../../api/queries'
 import type { components } from '../../api/schema'
-import { useBench } from '../../session/store'
+import { useParts } from '../../session/store'
 
 export type Cases = components['schemas']['CasesOut']
 type Asked = components['schemas']['CasesIn']
 
 export function useCases(body: Asked, enabled = true) {
-  const { project, revision } = useBench()
+  const { project, revision } = useParts('project', 'revision')
   return useQuery({
     queryKey: keys.cases(project?.id, revision, body),
     queryFn: () =>

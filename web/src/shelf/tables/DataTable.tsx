@@ -1,6 +1,5 @@
 /** Element data of one kind: edited in its cells, copied to and pasted from a spreadsheet. */
-import { useVirtualizer } from '@tanstack/react-virtual'
-import { useRef, useState } from 'react'
+import { useMemo, useRef, useState } from 'react'
 import styled from 'styled-components'
 import { type FieldSpec, type Kind, messageOf, type Problem, ServiceError } from '../../api/client'
 import { Plain } from '../../design/controls'
@@ -9,52 +8,45 @@ import { font } from '../../design/tokens'
 import type { Item } from '../../model/items'
 import { pasteTable } from '../../session/edits'
 import { update } from '../../session/queue'
-import { notify, select, selection, selectMany, useBench } from '../../session/store'
+import { notify, selection, selectMany, useParts } from '../../session/store'
+import { Frame, Grid, useGrid } from './Grid'
 import { SiftLine } from './SiftLine'
 import { useSift } from './sift'
 
-const Scroll = styled.div`overflow: auto; min-height: 0; height: 100%; &:focus-visible { outline-offset: -3px; }`
-const Line = styled.div`display: flex; height: 26px; align-items: center; border-bottom: 1px solid ${(p) => p.theme.rule}; min-width: max-content;`
-const Head = styled(Line)`
-  position: sticky; top: 0; z-index: 1; background: ${(p) => p.theme.paper}; color: ${(p) => p.theme.quiet}; font-size: 12px; height: 28px;
-`
-const Row = styled(Line)`
-  position: absolute; left: 0; cursor: pointer;
-  &:hover, &[aria-selected='true'] { background: ${(p) => p.theme.accentWash}; }
-`
-const Cell = styled.div<{ $figure: boolean; $width: number }>`
-  width: ${(p) => p.$width}px; padding: 0 8px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; flex: none;
-  ${(p) => (p.$figure ? `font: 400 12.5px ${font.mono}; text-align: right;` : '')}
-  &[data-origin='typical'] { color: ${(p) => p.theme.watchInk}; } &[data-missing='true'] { color: ${(p) => p.theme.breach}; }
-  input { width: 100%; border: 1px solid ${(p) => p.theme.accent}; background: ${(p) => p.theme.panel}; font: inherit; text-align: inherit; padding: 0 3px; }
-`
 const Tools = styled.div`display: flex; gap: 2px; align-items: center; padding: 2px 8px; border-bottom: 1px solid ${(p) => p.theme.rule}; color: ${(p) => p.theme.quiet}; font-size: 12px;`
-const Frame = styled.div`display: grid; grid-template-rows: auto minmax(0, 1fr); min-height: 0; height: 100%;`
 const Refusal = styled.div`
   overflow: auto; padding: 8px 16px; table { border-collapse: collapse; font: 400 12px ${font.mono}; } td, th { padding: 1px 8px; text-align: left; white-space: nowrap; }
   tr[data-bad='true'] td { background: ${(p) => p.theme.breachWash}; color: ${(p) => p.theme.breach}; }
   p { color: ${(p) => p.theme.breach}; margin-bottom: 4px; }
 `
 
-const ROW = 26
-
 export function DataTable({ kind }: { kind: Kind }) {
-  const { items, selected, chosen, project } = useBench()
-  const scroll = useRef<HTMLDivElement>(null)
+  const { items, project } = useParts('items', 'project')
   const [refused, setRefused] = useState<{ problem: Problem; text: string } | null>(null)
   const [line, setLine] = useState('')
   const sifting = useSift(`data:${kind.kind}`, line)
-  const every = [...items.values()].filter((i) => i.kind === kind.kind)
-  const rows = sifting.rows ? sifting.rows.flatMap((r) => every[r] ?? []) : every
-  const fields = kind.fields
-    .filter((f) => f.type !== 'other' && f.group !== 'place' && f.name !== 'note')
-    .sort((a, b) => rank(a) - rank(b))
-  const virtual = useVirtualizer({
-    count: rows.length,
-    getScrollElement: () => scroll.current,
-    estimateSize: () => ROW,
-    overscan: 10,
-  })
+  const [editing, setEditing] = useState<string | null>(null)
+  const every = useMemo(() => [...items.values()].filter((i) => i.kind === kind.kind), [items, kind])
+  const ids = useMemo(() => every.map((i) => i.id), [every])
+  const rows = useMemo(
+    () => (sifting.rows ?? every.map((_, i) => i)).filter((r) => r < every.length),
+    [sifting.rows, every],
+  )
+  const fields = useMemo(() => fieldsOf(kind), [kind])
+  const columns = useMemo(
+    () =>
+      [...fields.values()].map((f) => ({
+        name: f.name,
+        label: f.label,
+        unit: f.shown_unit && f.shown_unit !== '1' ? f.shown_unit : '',
+        width: width(f),
+        figure: isFigure(f),
+        meaning: f.meaning,
+        value: (row: number) => (isFigure(f) ? every[row]?.[f.name] : words(every[row]?.[f.name], f, items)),
+      })),
+    [fields, every, items],
+  )
+  const grid = useGrid({ columns, rows })
   const copy = async () => {
     const ids = selection().filter((id) => items.get(id)?.kind === kind.kind)
     const query = new URLSearchParams({ kind: kind.kind })
@@ -95,7 +87,7 @@ export function DataTable({ kind }: { kind: Kind }) {
           aria-label="Select on the sheet"
           onPress={() =>
             selectMany(
-              rows.map((r) => r.id),
+              grid.order().map((r) => ids[r]!),
               { reveal: true },
             )
           }
@@ -115,61 +107,50 @@ export function DataTable({ kind }: { kind: Kind }) {
       {refused ? (
         <Refused {...refused} close={() => setRefused(null)} />
       ) : (
-        <Scroll
-          ref={scroll}
-          tabIndex={0}
-          role="grid"
-          data-own-keys="yes"
-          aria-label={`Data: ${kind.plural}`}
-          aria-rowcount={rows.length + 1}
-          onPaste={(e) => {
-            if (e.target instanceof HTMLInputElement) return
-            e.preventDefault()
-            void paste(e.clipboardData.getData('text/plain'))
+        <Grid
+          grid={grid}
+          label={`Data: ${kind.plural}`}
+          ids={ids}
+          cell={(column, row) => {
+            const item = every[row]!
+            const spec = fields.get(column.name)!
+            if (editing === `${item.id} ${spec.name}`)
+              return <Editor item={item} spec={spec} items={items} close={() => setEditing(null)} />
+            return words(item[spec.name], spec, items) || (spec.required ? 'missing' : '')
           }}
-          onKeyDown={(e) => {
-            if ((e.ctrlKey || e.metaKey) && e.key === 'c' && !(e.target instanceof HTMLInputElement))
-              void copy()
+          marks={(column, row) => ({
+            'data-origin': every[row]?.origins?.[column.name],
+            'data-missing': Boolean(fields.get(column.name)?.required) && every[row]?.[column.name] == null,
+          })}
+          onOpen={(column, row) => {
+            if (editable(fields.get(column.name)!)) setEditing(`${ids[row]} ${column.name}`)
           }}
-        >
-          <Head role="row">
-            {fields.map((f) => (
-              <Cell
-                key={f.name}
-                role="columnheader"
-                $figure={isFigure(f)}
-                $width={width(f)}
-                title={f.meaning}
-              >
-                {f.label}
-                {f.shown_unit && f.shown_unit !== '1' ? ` ${f.shown_unit}` : ''}
-              </Cell>
-            ))}
-          </Head>
-          <div role="rowgroup" style={{ position: 'relative', height: virtual.getTotalSize() }}>
-            {virtual.getVirtualItems().map((v) => {
-              const item = rows[v.index]!
-              return (
-                <Row
-                  key={item.id}
-                  role="row"
-                  aria-rowindex={v.index + 2}
-                  aria-selected={item.id === selected || chosen.has(item.id)}
-                  style={{ top: v.start }}
-                  onClick={() => select(item.id, { reveal: true })}
-                >
-                  {fields.map((f) => (
-                    <DataCell key={f.name} item={item} spec={f} items={items} />
-                  ))}
-                </Row>
-              )
-            })}
-          </div>
-        </Scroll>
+          own={{
+            'data-own-keys': 'yes',
+            onPaste: (e) => {
+              if (e.target instanceof HTMLInputElement) return
+              e.preventDefault()
+              void paste(e.clipboardData.getData('text/plain'))
+            },
+            onKeyDown: (e) => {
+              if ((e.ctrlKey || e.metaKey) && e.key === 'c' && !(e.target instanceof HTMLInputElement))
+                void copy()
+            },
+          }}
+        />
       )}
     </Frame>
   )
 }
+
+/** What can be shown in a cell, by name. */
+const fieldsOf = (kind: Kind): ReadonlyMap<string, FieldSpec> =>
+  new Map(
+    kind.fields
+      .filter((f) => f.type !== 'other' && f.group !== 'place' && f.name !== 'note')
+      .sort((a, b) => rank(a) - rank(b))
+      .map((f) => [f.name, f]),
+  )
 
 /** Name, connections, what is entered, then the rest. */
 function rank(f: FieldSpec): number {
@@ -189,15 +170,18 @@ function words(value: unknown, spec: FieldSpec, items: ReadonlyMap<string, Item>
   return spec.ref ? (items.get(String(value))?.name ?? String(value)) : String(value)
 }
 
-/** A double click, or Enter on a focused cell, edits a figure or a text in place. */
-function DataCell({ item, spec, items }: { item: Item; spec: FieldSpec; items: ReadonlyMap<string, Item> }) {
-  const [draft, setDraft] = useState<string | null>(null)
-  const shown = words(item[spec.name], spec, items)
-  const editable = (isFigure(spec) || spec.type === 'text') && !spec.catalogue
+const editable = (f: FieldSpec) => (isFigure(f) || f.type === 'text') && !f.catalogue
+
+/** A figure or a text being edited in its cell. */
+function Editor(props: { item: Item; spec: FieldSpec; items: ReadonlyMap<string, Item>; close: () => void }) {
+  const { item, spec, items, close } = props
+  const before = words(item[spec.name], spec, items)
+  const [draft, setDraft] = useState(before)
+  const given = useRef(false)
   const keep = async () => {
-    const text = (draft ?? '').trim()
-    setDraft(null)
-    if (draft === null || text === shown) return
+    close()
+    const text = draft.trim()
+    if (given.current || text === before) return
     const value = isFigure(spec) ? (text === '' ? null : parseNumber(text) / (spec.shown_factor ?? 1)) : text
     if (typeof value === 'number' && Number.isNaN(value))
       return notify('problem', `${item.name}, ${spec.label}: “${text}” is not a number.`)
@@ -208,33 +192,25 @@ function DataCell({ item, spec, items }: { item: Item; spec: FieldSpec; items: R
     }
   }
   return (
-    <Cell
-      role="gridcell"
-      $figure={isFigure(spec)}
-      $width={width(spec)}
-      data-origin={item.origins?.[spec.name]}
-      data-missing={Boolean(spec.required) && !shown}
-      onDoubleClick={() => editable && setDraft(shown)}
-    >
-      {draft === null ? (
-        shown || (spec.required ? 'missing' : '')
-      ) : (
-        <input
-          aria-label={`${spec.label} of ${item.name}`}
-          value={draft}
-          ref={(el) => el?.focus()}
-          onChange={(e) => setDraft(e.currentTarget.value)}
-          onBlur={() => void keep()}
-          onKeyDown={(e) => {
-            e.stopPropagation()
-            if (e.key === 'Enter') e.currentTarget.blur()
-            if (e.key === 'Escape') setDraft(null)
-          }}
-        />
-      )}
-    </Cell>
+    <input
+      aria-label={`${spec.label} of ${item.name}`}
+      value={draft}
+      ref={focused}
+      onChange={(e) => setDraft(e.currentTarget.value)}
+      onBlur={() => void keep()}
+      onKeyDown={(e) => {
+        e.stopPropagation()
+        if (e.key === 'Enter') e.currentTarget.blur()
+        if (e.key === 'Escape') {
+          given.current = true
+          e.currentTarget.blur()
+        }
+      }}
+    />
   )
 }
+
+const focused = (el: HTMLInputElement | null) => el?.focus()
 
 /** What was pasted, with the bad rows marked; nothing of it has been applied. */
 function Refused({ problem, text, close }: { problem: Problem; text: string; close: () => void }) {

@@ -1,49 +1,8 @@
-/** Which rows a table shows, in which order and groups. Plain functions; no React. */
+/** Which columns a table shows, which group a row is in, what a group comes to. Plain functions; no React. */
 import { busesOf, type Items, number, text } from '../../model/items'
 import type { FullColumn, ResultTable } from '../../model/results'
 
-export interface Sort {
-  readonly column: string
-  readonly descending: boolean
-}
-
 export const isNumber = (c: FullColumn) => c.digits !== null && c.digits !== undefined
-
-/** Rows by several columns; blanks last, equal ones in the order they had. */
-export function sorted(table: ResultTable, rows: readonly number[], sorts: readonly Sort[]): number[] {
-  const columns = sorts.flatMap((s) => {
-    const c = table.columns.find((x) => x.name === s.column)
-    return c ? [{ values: c.values, sign: s.descending ? -1 : 1 }] : []
-  })
-  if (!columns.length) return [...rows]
-  const blank = (v: unknown) => v === null || v === undefined
-  const compare = (x: unknown, y: unknown, sign: number) => {
-    if (blank(x) || blank(y)) return blank(x) === blank(y) ? 0 : blank(x) ? 1 : -1
-    if (typeof x === 'number' && typeof y === 'number') return sign * (x - y)
-    return sign * String(x).localeCompare(String(y), undefined, { numeric: true })
-  }
-  return [...rows].sort((a, b) => {
-    for (const { values, sign } of columns) {
-      const by = compare(values[a], values[b], sign)
-      if (by) return by
-    }
-    return a - b
-  })
-}
-
-/** Sorting after a click on a heading: by it alone, or (with Shift) by it as well. Three clicks take it away. */
-export function clicked(sorts: readonly Sort[], column: string, numeric: boolean, further: boolean): Sort[] {
-  const old = sorts.find((s) => s.column === column)
-  const next: Sort | null = !old
-    ? { column, descending: numeric }
-    : old.descending === numeric
-      ? { column, descending: !numeric }
-      : null
-  const others = further ? sorts.filter((s) => s.column !== column) : []
-  if (!next) return others
-  const at = sorts.findIndex((s) => s.column === column)
-  return further && at >= 0 ? sorts.map((s) => (s.column === column ? next : s)) : [...others, next]
-}
 
 export type Grouping = 'none' | 'area' | 'substation' | 'feeder' | 'level' | 'kind'
 
@@ -70,28 +29,6 @@ export function groupOf(
     const named = text(bus, grouping)
     return items.get(named)?.name ?? (named || `no ${grouping}`)
   }
-}
-
-export interface Group {
-  readonly name: string
-  readonly rows: readonly number[]
-}
-
-export function grouped(
-  rows: readonly number[],
-  ids: readonly string[],
-  of: (id: string) => string,
-): Group[] {
-  const found = new Map<string, number[]>()
-  for (const r of rows) {
-    const name = of(ids[r]!)
-    const list = found.get(name)
-    if (list) list.push(r)
-    else found.set(name, [r])
-  }
-  return [...found]
-    .sort(([a], [b]) => b.localeCompare(a, undefined, { numeric: true }) * (/ kV$/.test(a) ? 1 : -1))
-    .map(([name, list]) => ({ name, rows: list }))
 }
 
 const SUMMED = new Set(['MW', 'Mvar', 'MVA', 'kW'])

@@ -3,7 +3,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { messageOf, type Problem, ServiceError } from '../../api/client'
 import { siftHelpQuery, siftQuery } from '../../api/queries'
-import { useBench, useLiveToken } from '../../session/store'
+import { useBench, useLiveToken, useParts } from '../../session/store'
 
 export interface Sifting {
   /** Rows that fit, in order; null where all of them do. */
@@ -26,7 +26,7 @@ function useQuiet<T>(value: T): T {
 
 /** Rows of a table that fit a line; asked again whenever the result is another one. */
 export function useSift(table: string, text: string, address = 'live'): Sifting {
-  const { project, pinned, looking } = useBench()
+  const { project, pinned, looking } = useParts('project', 'pinned', 'looking')
   const live = useLiveToken()
   const quiet = useQuiet(text.trim())
   const { data, error } = useQuery({

@@ -4,7 +4,7 @@ import { studiesQuery, supplyQuery } from '../../api/queries'
 import { Button } from '../../design/controls'
 import { fits } from '../../model/items'
 import { updateOrTell } from '../../session/queue'
-import { useBench, useSettings } from '../../session/store'
+import { useParts, useSettings } from '../../session/store'
 import { StudyPage } from '../StudyPage'
 
 export function Balance() {
@@ -14,7 +14,13 @@ export function Balance() {
 
 /** A branch is the head itself; of a bus or load it is the transformer that feeds it. Several buses: only what is there moves. */
 function useFeeder(): Readonly<Record<string, unknown>> {
-  const { project, items, selected, chosen, revision } = useBench()
+  const { project, items, selected, chosen, revision } = useParts(
+    'project',
+    'items',
+    'selected',
+    'chosen',
+    'revision',
+  )
   const item = items.get(selected ?? '')
   const own = item && fits(item, 'branch') && chosen.size < 2 ? item.id : null
   const { data: supply } = useQuery({

@@ -15,7 +15,7 @@ import type { Result } from '../../model/results'
 import { withUnit } from '../../model/units'
 import { freeName } from '../../session/create'
 import { changeOrTell } from '../../session/edits'
-import { hover, select, useBench, useLiveToken } from '../../session/store'
+import { hover, select, useLiveToken, useParts } from '../../session/store'
 import { openView } from '../../shelf/desks'
 
 const Frame = styled.div`
@@ -125,7 +125,7 @@ function linesOf(
 const NO_FINDINGS: readonly Finding[] = []
 
 export function Findings() {
-  const { items, selected, result, failed } = useBench()
+  const { items, selected, result, failed } = useParts('items', 'selected', 'result', 'failed')
   const findings = result?.findings ?? NO_FINDINGS
   const [grouping, setGrouping] = useState<Grouping>('none')
   const [hideSeen, setHideSeen] = useState(false)
@@ -167,7 +167,7 @@ export function Findings() {
 }
 
 function Rows({ lines, seen }: { lines: readonly Line[]; seen: ReadonlyMap<string, Seen> }) {
-  const { items, selected } = useBench()
+  const { items, selected } = useParts('items', 'selected')
   const units = usePrefs((s) => s.units)
   const scroll = useRef<HTMLDivElement>(null)
   const rows = useVirtualizer({
@@ -225,7 +225,7 @@ function Rows({ lines, seen }: { lines: readonly Line[]; seen: ReadonlyMap<strin
 
 /** Why it is so, what was tried and helps, and the acknowledgement. */
 function Cause({ finding, seen }: { finding: Finding; seen: Seen | undefined }) {
-  const { project, items } = useBench()
+  const { project, items } = useParts('project', 'items')
   const token = useLiveToken()
   const [note, setNote] = useState(seen?.note ?? '')
   const { data, isError } = useQuery({

@@ -9,7 +9,7 @@ import { usePrefs } from '../../model/prefs'
 import { hasPhases } from '../../model/results'
 import { updateOrTell } from '../../session/queue'
 import { pin } from '../../session/runs'
-import { select, selection, useBench, useSettings } from '../../session/store'
+import { select, selection, useParts, useSettings } from '../../session/store'
 import { save, savePng } from '../../shelf/save'
 import { largest, largestOf, type Phasor, type Tile, tilesOf, tip } from './tiles'
 
@@ -36,7 +36,7 @@ const NAMES = [
 ]
 
 export function PhasorsView() {
-  const { items, raw, pinned, selected, chosen } = useBench()
+  const { items, raw, pinned, selected, chosen } = useParts('items', 'raw', 'pinned', 'selected', 'chosen')
   const settings = useSettings()
   const { phaseNames: names, way } = usePrefs()
   const [scale, setScale] = useState('common')

@@ -28,7 +28,7 @@ import {
 } from '../../model/quantities'
 import { hasPhases } from '../../model/results'
 import { pin } from '../../session/runs'
-import { hover, select, useBench } from '../../session/store'
+import { hover, select, useBench, useParts } from '../../session/store'
 import { save, savePng } from '../../shelf/save'
 import { useStudy } from '../useStudy'
 
@@ -49,7 +49,15 @@ const Tip = styled.div`
 const None = styled.p`padding: 16px; color: ${(p) => p.theme.quiet};`
 
 export function ProfileView() {
-  const { project, revision, wiring, items, selected, result, pinned } = useBench()
+  const { project, revision, wiring, items, selected, result, pinned } = useParts(
+    'project',
+    'revision',
+    'wiring',
+    'items',
+    'selected',
+    'result',
+    'pinned',
+  )
   const [start, setStart] = useState<string | null>(null)
   const [shown, setShown] = useState<readonly string[]>([])
   const [unit, setUnit] = useState<LengthUnit>(LENGTHS[0]!)
@@ -228,7 +236,7 @@ function Chart({ tree, quantities, unit, svg, overlays }: ChartProps) {
   const theme = useTheme()
   const frame = useRef<HTMLDivElement>(null)
   const [size, setSize] = useState({ width: 600, height: 150 })
-  const { hovered } = useBench()
+  const hovered = useBench((s) => s.hovered)
   useEffect(() => {
     const watch = new ResizeObserver(([entry]) => {
       if (entry) setSize({ width: entry.contentRect.width, height: entry.contentRect.height })
@@ -329,7 +337,7 @@ interface PlotProps {
 
 function Plot({ tree, quantity, at, lit, top, height, width, overlays }: PlotProps) {
   const theme = useTheme()
-  const { result, pinned, items } = useBench()
+  const { result, pinned, items } = useParts('result', 'pinned', 'items')
   const names = usePrefs((p) => p.phaseNames)
   const drawn = strands(quantity, result, perUnit(quantity)).map((s) => ({
     name: s.name,
@@ -489,7 +497,7 @@ function Detail(props: {
   width: number
 }) {
   const { tree, row, quantities, unit, x, width } = props
-  const { items, result, pinned } = useBench()
+  const { items, result, pinned } = useParts('items', 'result', 'pinned')
   const names = usePrefs((p) => p.phaseNames)
   const bus = tree.bus[row]!
   const flip = x > width - 220

@@ -6,7 +6,7 @@ import { feedersQuery } from '../../api/queries'
 import { fixed } from '../../design/format'
 import { font } from '../../design/tokens'
 import { busesOf, type Items } from '../../model/items'
-import { hover, selectMany, useBench } from '../../session/store'
+import { hover, selectMany, useBench, useParts } from '../../session/store'
 import type { StudyResult } from '../useStudy'
 
 const Scroll = styled.div`
@@ -78,7 +78,7 @@ const HOUR = 60
 
 export function Causes({ result }: { result: StudyResult }) {
   const items = useBench((s) => s.items)
-  const { project, wiring } = useBench()
+  const { project, wiring } = useParts('project', 'wiring')
   const { data } = useQuery({
     ...feedersQuery(project?.id ?? '', wiring),
     enabled: !!project,
