@@ -148,6 +148,10 @@ export const compareQuery = (
     ),
   )
 
+/** Whether a query is of this project's runs, of whatever count. */
+export const isRunsOf = (key: readonly unknown[], project: string | undefined) =>
+  key[0] === 'runs' && key[1] === project
+
 export const runsQuery = (project: string, kept: number) =>
   queryOptions({
     queryKey: ['runs', project, kept] as const,

@@ -23,7 +23,7 @@ const Body = styled(Dialog)`
   padding: 14px 16px; width: 430px; outline: none;
   h2 { font-size: 14px; font-weight: 600; } h3 { font-size: 12px; font-weight: 500; color: ${(p) => p.theme.quiet}; margin: 12px 0 2px; }
   .figures { list-style: none; margin: 0; padding: 0; font: 400 12px ${font.mono}; }
-  .figures li { display: grid; grid-template-columns: 1fr 110px 120px; text-align: right; padding: 2px 0; } .figures button { min-height: 24px; justify-self: start; }
+  .figures li { display: grid; grid-template-columns: 1fr 110px 120px; text-align: right; padding: 1px 0; align-items: baseline; } .figures button { min-height: 24px; justify-self: start; font: 400 13px ${font.sans}; }
   p { margin-top: 6px; } .why { color: ${(p) => p.theme.breach}; }
 `
 
@@ -34,7 +34,7 @@ const mva = (value: number | null) =>
     : value === 0
       ? '0'
       : Math.abs(value) < 1e-3
-        ? value.toExponential(1).replace('-', '−')
+        ? value.toExponential(1).replaceAll('-', '−')
         : fixed(value, 3)
 
 export function Badge() {

@@ -3,7 +3,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useMemo, useState } from 'react'
 import styled from 'styled-components'
 import { answer, client, messageOf } from '../../api/client'
-import { compareQuery, keys } from '../../api/queries'
+import { compareQuery, isRunsOf, keys, runsQuery } from '../../api/queries'
 import type { components } from '../../api/schema'
 import { Button, IconButton, Pick, Plain, TextInput } from '../../design/controls'
 import { tableOf } from '../../model/results'
@@ -38,12 +38,8 @@ export function useRuns() {
   const kept = useBench((s) => s.runsKept)
   return useQuery({
     // A pin is kept while the list may be open or on its way: the count makes such a list be asked for again.
-    queryKey: [...keys.runs(project), kept],
-    placeholderData: (before, query) => (query?.queryKey[1] === project ? before : undefined),
-    queryFn: () =>
-      answer(
-        client.GET('/api/projects/{project_id}/runs', { params: { path: { project_id: project ?? '' } } }),
-      ),
+    ...runsQuery(project ?? '', kept),
+    placeholderData: (before, query) => (query && isRunsOf(query.queryKey, project) ? before : undefined),
     enabled: !!project,
     refetchOnMount: 'always',
   })

@@ -181,12 +181,12 @@ function Shown({ data, view }: { data: Cases; view: string }) {
 function Totals({ table }: { table: Table }) {
   const columns = useMemo(() => {
     const digits = column(table, 'digits') as number[]
-    const figure = (name: string, label: string, sign = '') => {
+    const figure = (name: string, label: string, width: number, sign = '') => {
       const values = column(table, name) as (number | null)[]
       const value = (row: number) => values[row]
       const said = (row: number) =>
         `${(values[row] ?? 0) > 0 ? sign : ''}${fixed(values[row], digits[row] ?? 2)}`
-      return { name, label, unit: '', width: 190, figure: true, value, said }
+      return { name, label, unit: '', width, figure: true, value, said }
     }
     const word = (name: string, label: string, width: number) => {
       const value = (row: number) => String(column(table, name)[row] ?? '')
@@ -194,11 +194,11 @@ function Totals({ table }: { table: Table }) {
     }
     const title = (name: string) => table.columns.find((c) => c.name === name)?.label ?? name
     return [
-      word('label', 'Quantity', 260),
-      word('unit', 'Unit', 80),
-      figure('before', title('before')),
-      figure('after', title('after')),
-      figure('change', 'Change', '+'),
+      word('label', 'Quantity', 180),
+      word('unit', 'Unit', 64),
+      figure('before', title('before'), 220),
+      figure('after', title('after'), 220),
+      figure('change', 'Change', 120, '+'),
     ]
   }, [table])
   const ids = column(table, 'label') as string[]

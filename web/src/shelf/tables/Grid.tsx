@@ -15,7 +15,7 @@ const Head = styled.div`
   > div { display: flex; }
   button {
     border: none; background: transparent; padding: 3px 10px; text-align: inherit; color: ${(p) => p.theme.quiet}; font-size: 12px;
-    width: 100%; height: 100%; line-height: 1.25; display: block; font-family: ${font.sans};
+    width: 100%; height: 100%; line-height: 1.25; display: block; white-space: normal; font-family: ${font.sans};
   }
   button:focus-visible { outline-offset: -2px; }
   [aria-sort='ascending'] button, [aria-sort='descending'] button { color: ${(p) => p.theme.ink}; font-weight: 500; }
@@ -67,7 +67,8 @@ export function useGrid({ columns, rows, groupOf = null }: Asked) {
   const order = () => lines.filter((l) => !l.subRows.length).map((l) => l.original.at)
   const toggle = (column: string, further: boolean) =>
     table.getColumn(column)?.toggleSorting(undefined, further)
-  return { columns, lines, order, sorts: sorting, toggle }
+  const units = columns.some((c) => c.unit)
+  return { columns, lines, order, units, sorts: sorting, toggle }
 }
 
 type Made = ReturnType<typeof useGrid>
@@ -240,8 +241,12 @@ function HeadCell(props: { column: GridColumn; grid: Made; onDrop?: Drawn['onDro
         {column.label}
         {arrow}
         {mine && grid.sorts.length > 1 ? at + 1 : ''}
-        <br />
-        {column.unit || '\u00a0'}
+        {grid.units && (
+          <>
+            <br />
+            {column.unit || '\u00a0'}
+          </>
+        )}
       </button>
     </Cell>
   )
