@@ -1,15 +1,37 @@
 /** The data of every kind of equipment as tables, to be read, sifted and edited. */
 import { useQuery } from '@tanstack/react-query'
 import { useMemo } from 'react'
+import type { Kind } from '../../api/client'
 import { vocabularyQuery } from '../../api/queries'
 import { Pick } from '../../design/controls'
 import { createAlone } from '../../session/create'
 import { useKept } from '../../session/kept'
 import { select, useBench } from '../../session/store'
+import { useSize } from '../plotFrame'
 import { Bar, Frame } from './Bar'
 import { DataTable } from './DataTable'
 
+/** What "3 more …" and "new …" take at the end of the row. */
+const ROOM_OF_PICKS = 190
+const widthOf = (title: string) => title.length * 7.4 + 22
+
+/** Kinds that fit into one row, the chosen one always among them; the others are behind a list. */
+function fitting(
+  kinds: readonly Kind[],
+  chosen: Kind | undefined,
+  titled: (k: Kind) => string,
+  room: number,
+): readonly Kind[] {
+  let left = room - (chosen ? widthOf(titled(chosen)) : 0)
+  return kinds.filter((k) => {
+    if (k === chosen) return true
+    left -= widthOf(titled(k))
+    return left >= 0
+  })
+}
+
 export function DataTables() {
+  const { frame, size } = useSize()
   const items = useBench((s) => s.items)
   const kinds = useQuery(vocabularyQuery).data?.kinds ?? []
   const count = useMemo(() => {
@@ -20,14 +42,26 @@ export function DataTables() {
   const [name, setName] = useKept('data table', 'bus')
   const data = kinds.filter((k) => k.listed && count.get(k.kind))
   const kind = data.find((k) => k.kind === name) ?? data[0]
+  const titled = (k: Kind) => `${k.plural} ${count.get(k.kind)}`
+  const beside = fitting(data, kind, titled, size.width - ROOM_OF_PICKS)
   return (
     <Frame>
-      <Bar role="toolbar" aria-label="Data">
-        {data.map((k) => (
+      <Bar role="toolbar" aria-label="Data" ref={frame}>
+        {beside.map((k) => (
           <button type="button" key={k.kind} aria-pressed={k === kind} onClick={() => setName(k.kind)}>
-            {k.plural} {count.get(k.kind)}
+            {titled(k)}
           </button>
         ))}
+        {beside.length < data.length && (
+          <Pick
+            label="More tables"
+            hideLabel
+            placeholder={`${data.length - beside.length} more …`}
+            value={null}
+            choices={data.filter((k) => !beside.includes(k)).map((k) => ({ id: k.kind, label: titled(k) }))}
+            onChange={setName}
+          />
+        )}
         <Pick
           label="New"
           hideLabel
