@@ -15,19 +15,25 @@ import { DataTable } from './DataTable'
 const ROOM_OF_PICKS = 190
 const widthOf = (title: string) => title.length * 7.4 + 22
 
-/** Kinds that fit into one row, the chosen one always among them; the others are behind a list. */
+/** Kinds that fit into one row, those with most elements first; the others are behind a list. */
 function fitting(
   kinds: readonly Kind[],
   chosen: Kind | undefined,
+  count: ReadonlyMap<string, number>,
   titled: (k: Kind) => string,
   room: number,
 ): readonly Kind[] {
-  let left = room - (chosen ? widthOf(titled(chosen)) : 0)
-  return kinds.filter((k) => {
-    if (k === chosen) return true
-    left -= widthOf(titled(k))
-    return left >= 0
-  })
+  const weight = (k: Kind) => (k === chosen ? Number.POSITIVE_INFINITY : (count.get(k.kind) ?? 0))
+  let left = room
+  const beside = new Set(
+    [...kinds]
+      .sort((a, b) => weight(b) - weight(a))
+      .filter((k) => {
+        left -= widthOf(titled(k))
+        return left >= 0
+      }),
+  )
+  return kinds.filter((k) => beside.has(k))
 }
 
 export function DataTables() {
@@ -43,7 +49,7 @@ export function DataTables() {
   const data = kinds.filter((k) => k.listed && count.get(k.kind))
   const kind = data.find((k) => k.kind === name) ?? data[0]
   const titled = (k: Kind) => `${k.plural} ${count.get(k.kind)}`
-  const beside = fitting(data, kind, titled, size.width - ROOM_OF_PICKS)
+  const beside = fitting(data, kind, count, titled, size.width - ROOM_OF_PICKS)
   return (
     <Frame>
       <Bar role="toolbar" aria-label="Data" ref={frame}>
