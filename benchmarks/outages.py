@@ -121,11 +121,11 @@ def measure_year(n_bus: int) -> dict[str, Any]:
     else:
         net = runpy.run_path(str(Path(__file__).parents[1] / "demo" / "corvane_coast.py"))["network"]()
     run = BalancedRun(Inputs(net), OverTimeOptions(days=10.0))
-    run.step(0)
-    began = time.perf_counter()
-    for n in range(1, 240):
-        run.step(n)
-    per = (time.perf_counter() - began) / 239 * 1e3
+    n = run.advance(run.advance(0))  # the second one compiles
+    first, began = n, time.perf_counter()
+    while n < run.clock.count:
+        n = run.advance(n)
+    per = (time.perf_counter() - began) / (n - first) * 1e3
     arrays = run.drive.at(100)
     problem = run.problem
     solution = problem.solve(arrays, run.load_flow, run.last)

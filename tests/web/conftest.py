@@ -48,7 +48,8 @@ export const gridOf = (table, clicks, groups) => {{
   for (const [column, further] of clicks) made.getColumn(column)?.toggleSorting(undefined, further)
   return {{
     sorts: made.store.state.sorting.map(s => [s.id, s.desc]),
-    rows: made.getRowModel().rows.map(r => r.subRows.length ? [r.getValue(GROUP), r.getValue('p'), r.getValue('u')] : r.original.at),
+    rows: made.getRowModel().rows.map(r =>
+      r.subRows.length ? [r.getValue(GROUP), r.getValue('p'), r.getValue('u')] : r.original.at),
   }}
 }}
 export {{ complete as completed, filterLine, joined, wordAt }} from '{web}/src/shelf/tables/sift'

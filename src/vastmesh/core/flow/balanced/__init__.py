@@ -3,13 +3,14 @@
 from ._controls import MOST_ROUNDS, Banks, Control, Controls, Curves, Dispatch, Remote, Shifters, Taps, tap_order
 from ._equations import LEAST_RATIO, MOST_RATIO
 from ._follow import Path, Point
-from ._kernel import REF, spread
+from ._kernel import REF, rectangular, spread
 from ._linearise import Linearisation
 from ._options import LoadFlowOptions
 from ._problem import Problem, Solution
 from ._reading import Ends, Reading, SwitchFlows, ends_by_element
 from ._run import MOST_LEFT_MVA
 from ._settle import settle, with_positions
+from ._several import Several, solve_several
 from ._state import Attempt, State
 from ._without import After, Without
 
@@ -34,6 +35,7 @@ __all__ = [
     "Problem",
     "Reading",
     "Remote",
+    "Several",
     "Shifters",
     "Solution",
     "State",
@@ -41,7 +43,10 @@ __all__ = [
     "Taps",
     "Without",
     "ends_by_element",
+    "rectangular",
     "settle",
+    "solve_several",
     "spread",
-    "tap_order", "with_positions",
+    "tap_order",
+    "with_positions",
 ]  # fmt: skip

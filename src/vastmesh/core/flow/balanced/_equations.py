@@ -8,7 +8,7 @@ from ...electrical import NetArrays, NodalPattern, SparseLU, Topology, nodal_pat
 from ...electrical.arrays import Bools, Columns, Floats, Ints
 from ...electrical.sparse import interleaved_pattern
 from ...errors import SingularMatrix
-from ._kernel import PQ, REF, assemble, gather, same, spread
+from ._kernel import PQ, REF, assemble, gather, gather_several, same, spread
 from ._state import Nodal, State, Targets
 
 _IMPEDANCES = ("r", "x", "shunt_from", "shunt_to", "ratio_from", "ratio_to", "shift")
@@ -60,6 +60,21 @@ class Equations:
             p0=net[0], q0=net[1], p1=net[2], q1=net[3], p2=net[4], q2=net[5], constant_p=net[6], constant_q=net[7],
             node_type=node_type, voltage=held[0], angle=held[1], q_low=held[2], q_high=held[3], clash=clash,
         )  # fmt: skip
+
+    def net_of_several(
+        self, arrays: NetArrays, load_p: Floats, load_q: Floats, machine_p: Floats, machine_q: Floats
+    ) -> Floats:
+        """What nodes inject in many states, (k, 8, n) in the order of :class:`Targets`, for powers of loads and machines by
+        state, (k, elements) p.u.; all else as in ``arrays``."""
+        n = self.n
+        load, machine, curve = (arrays.tables[t] for t in ("load", "injection", "curve"))
+        net = np.zeros((len(load_p), 8, n))
+        gather_several(
+            self.pattern.row, load["bus"], load_p, load_q, load["share_i"], load["share_z"], machine["bus"], machine_p, machine_q,
+            machine["control"], machine["voltage"], machine["angle"], machine["q_min"], machine["q_max"], curve["bus"],
+            curve["a"], curve["b"], net, np.zeros(n, np.int64), np.zeros((4, n)), np.zeros(n, np.bool_),
+        )  # fmt: skip
+        return net
 
     # Starts
 

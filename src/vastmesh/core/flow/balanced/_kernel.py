@@ -375,6 +375,58 @@ def take_step(theta: Any, v: Any, step: Any, share: float) -> None:
 
 
 @njit(cache=True, nogil=True)
+def mismatch_of_several(
+    indptr: Any, indices: Any, g: Any, b: Any, theta: Any, v: Any, net: Any, q0: Any, node_type: Any, active: Any, f: Any, p: Any,
+    q: Any, worst: Any, met: Any, stiffness: Any, left: float, share: float, frm: Any, to: Any, branches: Any, ports: Any,
+    own_g: Any, own_b: Any, diagonal: Any, flow: Any, rounding: Any,
+) -> None:  # fmt: skip
+    """:func:`mismatch` of the ``active`` rows of ``theta``, ``v`` (k, n), and which of them are met as :func:`surely_met` or,
+    where that says nothing, :func:`largest_excess` tells. ``flow``, ``rounding``: room for what flows at nodes, (n,)."""
+    for t in active:
+        worst[t] = mismatch(
+            indptr, indices, g, b, theta[t], v[t], net[t, 0], q0[t], net[t, 2], net[t, 3], net[t, 4], net[t, 5], node_type, f[t],
+            p[t], q[t],
+        )  # fmt: skip
+        met[t] = worst[t] <= left and surely_met(f[t], node_type, p[t], q[t], v[t], stiffness, indptr, left, share)
+        if worst[t] <= left and not met[t]:
+            flow_at_nodes(frm, to, branches, ports, v[t], theta[t], own_g, own_b, diagonal, flow, rounding)
+            met[t] = largest_excess(f[t], node_type, flow, rounding, left, share)[0] <= 1.0
+
+
+@njit(cache=True, nogil=True)
+def chord_steps(theta: Any, v: Any, steps: Any, active: Any) -> None:
+    """:func:`take_step` of the ``active`` rows, (k, n), each by its row of ``steps`` (m, 2n)."""
+    for k in range(len(active)):
+        take_step(theta[active[k]], v[active[k]], steps[k], 1.0)
+
+
+@njit(cache=True, nogil=True)
+def holds_as_it_is(
+    v: Any, q: Any, net: Any, held: Any, q_low: Any, q_high: Any, voltage: Any, node_type: Any, at_limit: Any, slack: float,
+    usual: Any, lowest: float, low_voltage: float, met: Any,
+) -> None:  # fmt: skip
+    """Take back from ``met`` (k,) whose machines should switch, and whose voltages ask for a second look.
+
+    Machines as in :func:`switch_types`; a voltage below ``lowest`` of the usual one may be the lower of two answers, and
+    below ``low_voltage`` demand eases.
+    """
+    for t in range(len(met)):
+        if not met[t]:
+            continue
+        for i in held:
+            if node_type[i] == PV:
+                needed = q[t, i] - (net[t, 1, i] + net[t, 3, i] * v[t, i] + net[t, 5, i] * v[t, i] * v[t, i])
+                if needed > q_high[i] + slack or needed < q_low[i] - slack:
+                    met[t] = False
+            elif at_limit[i] * (v[t, i] - voltage[i]) > 1e-9:
+                met[t] = False
+        for i in range(v.shape[1]):
+            share = v[t, i] / (usual[i] if node_type[i] == PQ else voltage[i])
+            if share <= lowest or v[t, i] < low_voltage:
+                met[t] = False
+
+
+@njit(cache=True, nogil=True)
 def spread(indptr: Any, indices: Any, lead: Any, lift: Any, node_type: Any, angle: Any, size: Any) -> None:
     """Give every node the angle and the size of voltage it has at no load, walking outwards from the reference nodes.
 
@@ -453,6 +505,22 @@ def gather(
             held[1, i] = wanted_angle[k]
         elif abs(held[0, i] - wanted[k]) > 1e-9 or (kind == 2 and abs(held[1, i] - wanted_angle[k]) > 1e-9):
             clash[i] = True
+
+
+@njit(cache=True, nogil=True)
+def gather_several(
+    row: Any, l_bus: Any, l_p: Any, l_q: Any, share_i: Any, share_z: Any, m_bus: Any, m_p: Any, m_q: Any, control: Any,
+    wanted: Any, wanted_angle: Any, m_low: Any, m_high: Any, c_bus: Any, c_a: Any, c_b: Any, net: Any, node_type: Any,
+    held: Any, clash: Any,
+) -> None:  # fmt: skip
+    """:func:`gather` for every row of the powers ``l_p``, ``l_q``, ``m_p``, ``m_q``, (k, elements), into ``net`` (k, 8, n)."""
+    for t in range(len(net)):
+        node_type[:] = 0
+        held[:] = 0.0
+        gather(
+            row, l_bus, l_p[t], l_q[t], share_i, share_z, m_bus, m_p[t], m_q[t], control, wanted, wanted_angle, m_low, m_high,
+            c_bus, c_a, c_b, net[t], node_type, held, clash,
+        )  # fmt: skip
 
 
 @njit(cache=True, nogil=True)

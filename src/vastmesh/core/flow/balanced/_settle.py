@@ -26,7 +26,8 @@ def settle(
         if solution.attempt.ending is not Ending.CONVERGED:
             return arrays, solution, last
         last = solution.attempt.state.copy()
-        options = options.model_copy(update={"start": "last"})
+        if options.start != "last":
+            options = options.model_copy(update={"start": "last"})
         seen = Reading(arrays, problem, solution, switches)
         moved, anew = controls.move(seen)
         if not moved:

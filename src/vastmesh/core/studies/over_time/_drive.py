@@ -26,6 +26,20 @@ class _Part:
     reactive: bool
 
 
+@dataclass
+class Powers:
+    """Powers of loads and machines of steps from ``first`` on, (steps, elements), p.u."""
+
+    first: int
+    load_p: Floats
+    load_q: Floats
+    machine_p: Floats
+    machine_q: Floats
+
+    def __len__(self) -> int:
+        return len(self.load_p)
+
+
 class Drive:
     """Arrays by step. ``left``: names of profiles that have nothing to move here."""
 
@@ -63,27 +77,37 @@ class Drive:
             else:
                 self.left.append(p.name or p.id)
 
-    def at(self, n: int) -> NetArrays:
-        """Arrays at a step."""
-        tables = dict(self.base.tables)
-        for name in ("load", "injection"):
-            tables[name] = {**tables[name], "p": tables[name]["p"].copy(), "q": tables[name]["q"].copy()}
+    def powers(self, first: int, end: int) -> Powers:
+        """Powers of loads and machines from one step up to another."""
+        many = end - first
+        found = {
+            name: [np.repeat(self.base.tables[name][c][None], many, 0) for c in ("p", "q")]
+            for name in ("load", "injection")
+        }
         # The profile of an element stands for it alone, whatever others say.
         for part in sorted(self.parts, key=lambda x: x.own):
-            table, rows = tables[part.table], part.rows
-            figure = float(part.figures[n])
+            (p, q), rows = found[part.table], part.rows
+            figures = np.asarray(part.figures[first:end], np.float64)[:, None]
             if not part.own:
-                table["p"][rows] *= figure
-                table["q"][rows] *= figure
+                p[:, rows] *= figures
+                q[:, rows] *= figures
                 continue
             old = self.entered.tables[part.table]
-            new = old["p"][rows] * figure
+            new = old["p"][rows] * figures
             if part.power:  # of demand along a line every part its share
                 whole = old["p"][rows].sum()
                 shares = old["p"][rows] / whole if whole else np.full(len(rows), 1 / len(rows))
-                new = figure / self.base.base_mva * shares
+                new = figures / self.base.base_mva * shares
             if part.reactive:
-                share = np.divide(new, old["p"][rows], out=np.zeros(len(rows)), where=old["p"][rows] != 0)
-                table["q"][rows] = old["q"][rows] * share
-            table["p"][rows] = new
+                share = np.divide(new, old["p"][rows], out=np.zeros_like(new), where=old["p"][rows] != 0)
+                q[:, rows] = old["q"][rows] * share
+            p[:, rows] = new
+        return Powers(first, *found["load"], *found["injection"])
+
+    def at(self, n: int, powers: Powers | None = None) -> NetArrays:
+        """Arrays at a step; ``powers``: of steps of which it is one."""
+        powers = powers or self.powers(n, n + 1)
+        k, tables = n - powers.first, dict(self.base.tables)
+        tables["load"] = {**tables["load"], "p": powers.load_p[k], "q": powers.load_q[k]}
+        tables["injection"] = {**tables["injection"], "p": powers.machine_p[k], "q": powers.machine_q[k]}
         return replace(self.base, tables=tables)

@@ -6,19 +6,31 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ...electrical import compile_network
+from ...electrical import NetArrays, TwoPorts, compile_network
 from ...electrical.arrays import Floats, Ints
 from ...flow import Ending
-from ...flow.balanced import Controls, Problem, Reading, State, SwitchFlows, settle, tap_order, with_positions
+from ...flow.balanced import (
+    Controls,
+    Problem,
+    State,
+    SwitchFlows,
+    settle,
+    solve_several,
+    tap_order,
+    with_positions,
+)
 from ...network import Network
 from ...network.elements.profile import Profile
 from ...network.hours import Clock, clock_of
 from ...results.state import live_options
 from ..base import Inputs
 from ..judge import Judge
-from ._drive import Drive
+from ._drive import Drive, Powers
+from ._kernel import at_buses, branch_figures, drawn, take_down
 from ._options import OverTimeOptions
 from ._stores import Stores
+
+_TOGETHER = 96  # steps solved side by side: four days of hours, one of quarters
 
 
 @dataclass
@@ -117,48 +129,33 @@ class Run:
         """Solve a step and take down what it comes to."""
         raise NotImplementedError
 
+    def advance(self, n: int) -> int:
+        """Solve from step ``n`` on, one step or several; the first that has not been solved."""
+        self.step(n)
+        return n + 1
+
     def _take(self, n: int, seen: Seen, moved: float) -> None:
-        t, used = self.totals, seen.used
-        more = used > t.most
-        t.most[more], t.most_at[more] = used[more], n
-        over = used > 1
-        t.over += over * self.hours
-        t.beyond_mvah += np.where(over, seen.size * (1 - 1 / np.maximum(used, 1)), 0) * self.hours
-        t.lost_mwh += seen.lost * self.hours
-        low, high = (np.where(self.judge.in_view, v, np.nan) for v in (seen.low, seen.high))
-        known = np.isfinite(low)
-        lower, higher = known & (low < t.low), known & (high > t.high)
-        t.low[lower], t.low_at[lower] = low[lower], n
-        t.high[higher], t.high_at[higher] = high[higher], n
-        with np.errstate(invalid="ignore"):
-            out = np.fmax(self.limits.low / low - 1, high / self.limits.high - 1)
-        outside = known & (out > 1e-12)
-        t.outside += outside * self.hours
+        t, told = self.totals, np.full(9, np.nan)
+        take_down(
+            n, self.hours, seen.used, seen.size, seen.lost, seen.low, seen.high, self.judge.in_view, self.limits.low,
+            self.limits.high, t.most, t.most_at, t.over, t.beyond_mvah, t.lost_mwh, t.low, t.low_at, t.high, t.high_at,
+            t.outside, told,
+        )  # fmt: skip
         row = t.by_step
-        row["demand"][n], row["losses"][n], row["generation"][n] = (
-            seen.demand_mw,
-            float(seen.lost.sum()),
-            seen.generation_mw,
-        )
-        k = int(np.argmax(used)) if len(used) else 0
-        row["used"][n], row["used_at"][n] = (100 * used[k], k) if len(used) else (np.nan, -1)
-        if known.any():
-            lowest, highest = int(np.nanargmin(low)), int(np.nanargmax(high))
-            row["low"][n], row["low_at"][n] = low[lowest], lowest
-            row["high"][n], row["high_at"][n] = high[highest], highest
-            row["out"][n] = 100 * float(np.nanmax(out))
-        row["broken"][n] = float(over.sum() + outside.sum())
-        row["moves"][n] = moved
+        row["demand"][n], row["generation"][n], row["moves"][n] = seen.demand_mw, seen.generation_mw, moved
+        names = ("losses", "used", "used_at", "low", "low_at", "high", "high_at", "out", "broken")
+        for name, value in zip(names, told.tolist(), strict=True):
+            row[name][n] = value
         for name, value in seen.further.items():
             t.further.setdefault(name, np.full(t.count, np.nan))[n] = value
         if len(self.at_branch):
-            t.element[n] = 100 * float(used[self.at_branch].max())
+            t.element[n] = 100 * float(seen.used[self.at_branch].max())
         elif self.at_bus >= 0:
             t.element[n] = float(seen.low[self.at_bus])
 
 
 class BalancedRun(Run):
-    """Balanced load flows, each from the last one."""
+    """Balanced load flows, each from the last one; where no automatic control stands between them, many side by side."""
 
     def __init__(self, inputs: Inputs, options: OverTimeOptions) -> None:
         super().__init__(inputs, options)
@@ -167,12 +164,17 @@ class BalancedRun(Run):
         self.switches = SwitchFlows(self.arrays, self.problem)
         self.order = tap_order(self.arrays, self.problem.topology)
         self.load_flow = live_options(inputs.network.settings)
+        self._going_on = self.load_flow.model_copy(update={"start": "last"})
         self.last: State | None = None
+        self._controlled = Controls(self.drive.base, self.problem.topology, self.load_flow, lambda: self.order).any
+        self._ahead: Powers | None = None
 
     def step(self, n: int) -> None:
         """Solve a step and take down what it comes to."""
-        arrays = with_positions(self.stores.apply(self.drive.at(n), self.hours), self.positions)
-        options = self.load_flow if self.last is None else self.load_flow.model_copy(update={"start": "last"})
+        arrays = self.drive.at(n, self._powers(n))
+        if self._controlled:
+            arrays = with_positions(arrays, self.positions)
+        options = self.load_flow if self.last is None else self._going_on
         controls = Controls(arrays, self.problem.topology, options, lambda: self.order)
         if controls.any:
             seen, solution, self.last = settle(self.problem, controls, options, self.switches, self.last)
@@ -193,13 +195,52 @@ class BalancedRun(Run):
                 t.moves[e] = t.moves.get(e, 0.0) + by
                 moved += by
             self.positions |= found
-        self._take(n, self._read(Reading(seen, self.problem, solution, self.switches)), moved)
+        self._take(n, self._read(seen.tables["load"]["p"], seen, self.last, solution.ports), moved)
 
-    def _read(self, reading: Reading) -> Seen:
-        s_from, s_to = reading.branch_power
-        lost = (s_from + s_to).real
-        used = self.judge.used(reading.v, reading.solution.ports, self.condition.limit_set)
-        volts, demand = np.abs(reading.v), float(reading.load_power.real.sum())
+    def advance(self, n: int) -> int:
+        """Solve from step ``n`` on as many as go together; the first that has not been solved."""
+        if self.last is None or self._controlled or self.load_flow.method not in ("automatic", "newton"):
+            self.step(n)
+            return n + 1
+        powers, problem = self._powers(n), self.problem
+        k = n - powers.first
+        rest = (powers.load_p[k:], powers.load_q[k:], powers.machine_p[k:], powers.machine_q[k:])
+        arrays = self.drive.at(n, powers)
+        y = problem.admittance(arrays)
+        net = problem.net_of_several(arrays, *rest)
+        found = solve_several(problem, y, net, problem.targets(arrays), self.last, self.load_flow)
+        at_limit = self.last.at_limit
+        for m, met in enumerate(found.met.tolist()):
+            if not met:
+                self.step(n + m)
+                return n + m + 1
+            self.last = found.state(m, at_limit)
+            self.totals.done = n + m + 1
+            self._take(n + m, self._read(rest[0][m], arrays, self.last, y.ports), 0.0)
+        return n + len(found.met)
+
+    def _powers(self, n: int) -> Powers:
+        """Powers of the steps about ``n``; they are asked for in order, as storage goes on from where it stood."""
+        ahead = self._ahead
+        if ahead is None or not ahead.first <= n < ahead.first + len(ahead):
+            ahead = self._ahead = self.drive.powers(n, min(n + _TOGETHER, self.clock.count))
+            self.stores.apply(ahead.machine_p, self.hours)
+        return ahead
+
+    def _read(self, load_p: Floats, arrays: NetArrays, state: State, ports: TwoPorts) -> Seen:
+        """Branches and buses at solved voltages; ``load_p``: what loads draw at 1 p.u., in place of what ``arrays`` have."""
+        branch, load, shunt = (arrays.tables[t] for t in ("branch", "load", "shunt"))
+        row, base, limits = self.problem.pattern.row, arrays.base_mva, self.limits
+        e, h, volts = np.empty((3, len(row)))
+        used, size, lost = np.empty((3, len(branch["from"])))
+        at_buses(state.theta, state.v, row, e, h, volts)
+        branch_figures(
+            e, h, branch["from"], branch["to"], ports.ff, ports.ft, ports.tf, ports.tt, limits.most_from, limits.most_to, base,
+            used, size, lost,
+        )  # fmt: skip
+        low = self.load_flow.low_voltage_pu
+        demand = base * drawn(load_p, load["share_i"], load["share_z"], load["bus"], volts, low)
         # What is generated is what goes anywhere: cheaper than dividing it among machines.
-        given = demand + float(lost.sum()) + float(reading.shunt_power.real.sum())
-        return Seen(used, np.maximum(np.abs(s_from), np.abs(s_to)), lost, volts, volts, demand, given)
+        given = demand + float(lost.sum()) + base * float(shunt["y"].real @ volts[shunt["bus"]] ** 2)
+        known = np.where(row >= 0, volts, np.nan)
+        return Seen(used, size, lost, known, known, demand, given)

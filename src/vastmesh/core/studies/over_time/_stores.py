@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 
 from ...electrical import NetArrays
@@ -46,20 +44,16 @@ class Stores:
     def __len__(self) -> int:
         return len(self.rows)
 
-    def apply(self, arrays: NetArrays, hours: float) -> NetArrays:
-        """Arrays in which no storage gives what is not there or takes in what has no room; its energy after the step."""
-        if not len(self.rows):
-            return arrays
-        machine = dict(arrays.tables["injection"])
-        p: Floats = machine["p"].copy()
-        wanted = p[self.rows]
-        most, least = self.energy * self.keeps / hours, -(self.size - self.energy) / self.keeps / hours
-        real = np.clip(wanted, least, most)
-        self.cut += (np.abs(wanted - real) > 1e-12) * hours
-        p[self.rows] = real
-        machine["p"] = p
-        self.energy = self.energy - np.where(real > 0, real / self.keeps, real * self.keeps) * hours
-        self.given += np.maximum(real, 0) * hours
-        self.taken += np.maximum(-real, 0) * hours
-        self.low, self.high = np.minimum(self.low, self.energy), np.maximum(self.high, self.energy)
-        return replace(arrays, tables={**arrays.tables, "injection": machine})
+    def apply(self, powers: Floats, hours: float) -> None:
+        """Cut the powers of machines, (steps, machines) in place, step by step: none gives what is not there or takes in what has
+        no room; its energy after them."""
+        for p in powers if len(self.rows) else ():
+            wanted = p[self.rows]
+            most, least = self.energy * self.keeps / hours, -(self.size - self.energy) / self.keeps / hours
+            real = np.clip(wanted, least, most)
+            self.cut += (np.abs(wanted - real) > 1e-12) * hours
+            p[self.rows] = real
+            self.energy = self.energy - np.where(real > 0, real / self.keeps, real * self.keeps) * hours
+            self.given += np.maximum(real, 0) * hours
+            self.taken += np.maximum(-real, 0) * hours
+            self.low, self.high = np.minimum(self.low, self.energy), np.maximum(self.high, self.energy)

@@ -36,10 +36,12 @@ def run_over_time(inputs: Inputs, options: OverTimeOptions, progress: Progress) 
     run: Run = (PhaseRun if options.load_flow == "per_phase" else BalancedRun)(inputs, options)
     stopped = False
     try:
-        for n in range(run.clock.count):
-            if n % _EVERY == 0:
+        n, told = 0, -_EVERY
+        while n < run.clock.count:
+            if n - told >= _EVERY:
                 progress(n / run.clock.count, f"{run.clock.at(n):%Y-%m-%d %H:%M}")
-            run.step(n)
+                told = n
+            n = run.advance(n)
     except StopRequested:
         if not run.totals.done:
             raise
