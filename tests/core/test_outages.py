@@ -118,6 +118,58 @@ def test_every_loss_equals_a_load_flow_without_it(seed: int) -> None:
     assert solved > 20
 
 
+@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("stage", ["just_after", "after_control"])
+def test_rated_switches_carry_after_a_loss_what_a_load_flow_without_it_says(seed: int, stage: str) -> None:
+    """Two parallel couplers, one in a ring of joints, one at the end of a bay; some rated, some not."""
+    items = random_network(seed).to_items()
+    items += [
+        bus("s1", 33.0), bus("s2", 33.0), load("s2", 1.0, 0.2),
+        switch("b1", "s1", id="k1", rating_a=30.0), switch("b1", "s1", id="k2", rating_a=50.0),
+        switch("s1", "s2", id="k3", rating_a=15.0), {**line("s1", "b3", length_km=2.0, rating_a=200.0), "id": "s1-b3"},
+        {"kind": "settings", "id": "settings", "tolerance_pu": 1e-11, "automatic": stage == "after_control"},
+    ]  # fmt: skip
+    net = network(*items)
+    ready = Ready(Inputs(net), STUDIES["outages"].options(of="branches", stage=stage))
+    assert ready.judge.switch_ids == [s for s in ("k1", "k2", "k3") if net[s].kind == "switch"]
+    seen = 0
+    for lost_one in ("b0-b1", "k3", "s1-b3", "g", "tie0", "b2", "x"):
+        members = everything_of(net, [lost_one])
+        after = ready.without(stage).lose(members)
+        if not after.solved:
+            continue
+        used = ready.seen(after, "normal", tuple(members)).used[-3:]
+        states = dict.fromkeys(members, "out")
+        condition = net.condition.model_copy(update={"states": {**net.condition.states, **states}})
+        table = run_load_flow(net, None, condition).tables["branches"]
+        of = dict(zip(table["id"], np.asarray(table["loading_pct"], float).tolist(), strict=True))
+        expected = [np.nan_to_num(of.get(s, 0.0)) / 100 for s in ("k1", "k2", "k3")]
+        assert used == pytest.approx(expected, abs=2e-6), lost_one
+        seen += int(max(expected) > 0)
+    assert seen > 3
+
+
+def test_an_overloaded_coupler_is_found_and_no_cure_leaves_it_so() -> None:
+    net = network(
+        bus("a", 33.0), bus("b", 33.0), bus("c", 33.0), source("a"), line("a", "b", rating_a=400.0),
+        line("a", "c", rating_a=400.0), load("b", 4.0, 1.0), load("c", 2.0, 0.5), switch("b", "c", id="k", rating_a=60.0),
+    )  # fmt: skip
+    found = run_study("outages", net, of="branches", limit_set="normal")
+    worst = at(found, "branches", "k", "worst_after_pct")
+    amps = abs(4.0 + 1j) / (np.sqrt(3) * 33.0 * 0.98) * 1e3
+    assert worst == pytest.approx(100 * amps / 60, rel=0.05)
+    assert at(found, "branches", "k", "by") == "a-b"
+    listed = found.tables["outages"]
+    assert dict(zip(listed["name"], listed["broken"].tolist(), strict=True))["a-b"] == 1
+    helped = run_study("outages", net, of="branches", limit_set="normal", help="worst")
+    ways = helped.tables["help"]
+    # Opening the coupler leaves b without a supply: only less demand relieves it, and by as much as it is overloaded.
+    rows = [k for k, o in enumerate(ways["outage"]) if o == "a-b"]
+    assert rows
+    assert all(ways["worst_before_pct"][k] == pytest.approx(worst, rel=1e-3) for k in rows)
+    assert {ways["kind"][k] for k in rows if ways["cures"][k]} == {"shedding"}
+
+
 @pytest.mark.parametrize("name", ["Winter evening", "Summer noon"])
 def test_every_loss_in_the_demo_equals_a_load_flow_without_it(demo: Network, name: str) -> None:
     condition = next(c for c in demo.of(Condition) if c.name == name)

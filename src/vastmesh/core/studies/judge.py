@@ -8,7 +8,7 @@ from typing import get_args
 import numpy as np
 
 from ..electrical import NetArrays, TwoPorts
-from ..electrical.arrays import Bools, Complexes, Floats
+from ..electrical.arrays import Bools, Complexes, Floats, Ints
 from ..network import Network
 from ..network.limit_sets import LimitSet
 from ..results import loading_allowed, voltage_bands
@@ -18,22 +18,28 @@ SETS: tuple[str, ...] = get_args(LimitSet)
 
 @dataclass
 class Limits:
-    """Highest current at both ends of every branch, p.u., inf where none, (n_branch,); voltage band, p.u., (n_bus,), NaN of
-    what is no bus."""
+    """Highest current at both ends of every branch, p.u., inf where none, (n_branch,), and of every rated switch; voltage band,
+    p.u., (n_bus,), NaN of what is no bus."""
 
     most_from: Floats
     most_to: Floats
     low: Floats
     high: Floats
+    most_switch: Floats
 
 
 class Judge:
-    """Limits of a network by set. ``ids``: the element of every branch row; ``in_view``: what is a bus, (n_bus,)."""
+    """Limits of a network by set. ``ids``: the element of every branch row; ``in_view``: what is a bus, (n_bus,); ``switches``:
+    rows of switches that have a rating, ``switch_ids`` what they are."""
 
     def __init__(self, network: Network, arrays: NetArrays) -> None:
         self.network, self.arrays = network, arrays
         self.ids = [arrays.element_id[e] for e in arrays.tables["branch"]["element"].tolist()]
         self.amps = arrays.base_current_a()
+        table = arrays.tables["switch"]
+        rated = np.isfinite(table["rating_a"]) & (table["rating_a"] > 0)
+        self.switches: Ints = np.flatnonzero(rated & table["closed"])
+        self.switch_ids = [arrays.element_id[e] for e in table["element"][self.switches].tolist()]
         self.limits = {s: self._limits(s) for s in SETS}
         self.in_view: Bools = np.isfinite(self.limits["normal"].low)
 
@@ -43,7 +49,15 @@ class Judge:
         ends = [share * b[f"rating_{end}_a"] / self.amps[b[end]] for end in ("from", "to")]
         frm, to = (np.where(np.isfinite(m) & (m > 0), m, np.inf) for m in ends)
         bands = voltage_bands(self.network, limit_set, self.arrays.bus_id, self.arrays.bus_kv)
-        return Limits(frm, to, bands[:, 0], bands[:, 1])
+        table = self.arrays.tables["switch"]
+        own = np.array([loading_allowed(self.network[i], limit_set) for i in self.switch_ids])
+        switch = own * table["rating_a"][self.switches] / self.amps[table["from"][self.switches]]
+        return Limits(frm, to, bands[:, 0], bands[:, 1], switch)
+
+    def used_with_switches(self, v: Complexes, ports: TwoPorts, switched: Floats, limit_set: str) -> Floats:
+        """:meth:`used` and the same of the rated switches behind it, from the current through each, p.u., (n_branch +
+        n_rated,)."""
+        return np.asarray(np.r_[self.used(v, ports, limit_set), switched / self.limits[limit_set].most_switch])
 
     def used(self, v: Complexes, ports: TwoPorts, limit_set: str) -> Floats:
         """Current over what is allowed, (n_branch,), at voltages with NaN where dead; zero where none is known or flows."""

@@ -9,9 +9,9 @@ import numpy as np
 
 from ..electrical import NetArrays, apply_condition, compile_network, trace
 from ..electrical.admittance import two_ports
-from ..electrical.arrays import Bools, Complexes, Floats, Ints, with_rows
+from ..electrical.arrays import Bools, Columns, Complexes, Floats, Ints, with_rows
 from ..flow import Ending
-from ..flow.balanced import LoadFlowOptions, Problem, State
+from ..flow.balanced import LoadFlowOptions, Problem, Reading, State, SwitchFlows
 from ..network import Condition, Network
 from ..results.state import LiveLoadFlow
 from .judge import Judge
@@ -38,7 +38,8 @@ class Measured:
 @dataclass(frozen=True)
 class Stand:
     """A state in full. ``v``: complex p.u., zero where dead, (n_bus,); ``live``: buses that have a supply; ``used``: current over
-    what is allowed, and ``kept``: what is in service, of every branch row, (n_branch,)."""
+    what is allowed, and ``kept``: what is in service, of every branch row and behind them of the switches that have a rating,
+    (n_branch + n_rated,)."""
 
     v: Complexes
     live: Bools
@@ -78,8 +79,11 @@ class Variants:
         self.volts: Floats = found.reading.volts if found is not None else np.ones(arrays.n_bus)
         self.phasors: Complexes = found.reading.v0 if found is not None else np.ones(arrays.n_bus, np.complex128)
         self._ports = two_ports(self.arrays.tables["branch"])
-        limits = Judge(seen, self.arrays).limits[condition.limit_set]
-        self._most = limits.most_from, limits.most_to
+        self._judge = Judge(
+            seen, replace(self.arrays, tables={**self.arrays.tables, "switch": _all_closed(self.arrays)})
+        )
+        limits = self._judge.limits[condition.limit_set]
+        self._most = limits.most_from, limits.most_to, limits.most_switch
         self.low, self.high = np.nan_to_num(limits.low, nan=-np.inf), np.nan_to_num(limits.high, nan=np.inf)
         self.count = 0
 
@@ -137,6 +141,15 @@ class Variants:
         losses = float((v[f] * np.conj(i_f) + v[t] * np.conj(i_t)).real.sum() * arrays.base_mva)
         used = np.zeros(len(branch["element"]))
         used[kept] = np.maximum(np.abs(i_f) / self._most[0][kept], np.abs(i_t) / self._most[1][kept])
+        rated = self._judge.switches
+        if len(rated):
+            seen = Reading(arrays, problem, solution, SwitchFlows(arrays, problem))
+            through, near = (
+                np.abs(seen.switch_power[rated]) / arrays.base_mva,
+                np.abs(v[tables["switch"]["from"][rated]]),
+            )
+            carried = np.divide(through, near, out=np.zeros(len(rated)), where=near > 0)
+            used, kept = np.r_[used, carried / self._most[2]], np.r_[kept, np.ones(len(rated), np.bool_)]
         return Stand(v, live, used, kept, losses)
 
     def measure(
@@ -147,12 +160,20 @@ class Variants:
         found = self.state(closed, out, shunts, boosts, powers)
         if found is None:
             return None
-        branch, live = self.arrays.tables["branch"], found.live
+        live = found.live
+        tables = self.arrays.tables
+        carries = np.r_[tables["branch"]["element"], tables["switch"]["element"][self._judge.switches]]
         used = found.used[found.kept]
         worst = int(np.argmax(used)) if len(used) else 0
         size = np.abs(found.v[live])
         below, above = self.low[live] - size, size - self.high[live]
         excess = float(np.maximum(used - 1, 0).sum() + np.maximum(below, 0).sum() + np.maximum(above, 0).sum())
-        where = self.arrays.element_id[branch["element"][found.kept][worst]] if len(used) else ""
+        where = self.arrays.element_id[carries[found.kept][worst]] if len(used) else ""
         return Measured(found.losses_mw, 100 * float(used.max(initial=0.0)), where, excess, float(size.min()), float(size.max()),
                         int((self.live & ~live).sum()), int(live.sum()))  # fmt: skip
+
+
+def _all_closed(arrays: NetArrays) -> Columns:
+    """Switches as if all were closed: any of them may be in a variant."""
+    switch = arrays.tables["switch"]
+    return {**switch, "closed": np.ones_like(switch["closed"])}

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 from numba import njit
 
 from ...electrical import NetArrays, TwoPorts, apply_condition
-from ...electrical.arrays import Bools, Complexes, Ints
+from ...electrical.arrays import Bools, Complexes, Floats, Ints
 from ...electrical.lost import LostRows, without_rows
 from ...electrical.topology import components
 from ...network import Condition
@@ -32,7 +32,8 @@ _STEPPED = ("tap", "phase", "bank")  # what moves some time after an outage; the
 class After:
     """What a network is after an outage. ``v``: voltage of every bus, complex p.u., NaN where dead, (n_bus,); ``ports``: of every
     branch of the whole network, zero where it is out; ``reach``: where solutions end when there is none; ``own``: solved on a
-    topology of its own; ``at_limit``: machines at a reactive limit."""
+    topology of its own; ``at_limit``: machines at a reactive limit; ``switched``: current through the switches that were asked
+    about, p.u., zero where open or dead."""
 
     ending: Ending
     v: Complexes
@@ -42,6 +43,7 @@ class After:
     reach_bus: int = -1
     own: bool = False
     at_limit: int = 0
+    switched: Floats = field(default_factory=lambda: np.zeros(0))
 
     @property
     def solved(self) -> bool:
@@ -93,6 +95,20 @@ class Without:
         self.bridges = _Bridges.of(problem.n, problem.branch_from, problem.branch_to)
         self._rows = LostRows(self.arrays)
         self._targets = problem.targets(self.arrays)
+        # Rows of switches whose current is wanted after an outage.
+        self.asked: Ints = np.zeros(0, np.int64)
+
+    def switched(self, seen: Reading, switches: SwitchFlows, kept: Ints | None = None) -> Floats:
+        """Current through the switches asked about, p.u.; ``kept``: rows of all switches that those of ``switches`` are."""
+        if not len(self.asked):
+            return np.zeros(0)
+        table = self.arrays.tables["switch"]
+        flow: Floats = np.zeros(len(table["from"]))
+        rows = switches.closed if kept is None else kept[switches.closed]
+        power = np.abs(switches.solve(seen.bus_surplus)) / self.arrays.base_mva
+        at = seen.volts[table["from"][rows]]
+        flow[rows] = np.divide(power, at, out=np.zeros(len(rows)), where=at > 0)
+        return flow[self.asked]
 
     def rows_lost(self, idents: Collection[str]) -> dict[str, Ints]:
         """Rows that go when these elements and buses do, of the tables that lose any."""
@@ -128,17 +144,23 @@ class Without:
         attempt = newton(p, y, targets, start, self.options, rung="before the outage")
         if attempt.ending is not Ending.CONVERGED or p.doubtful(y, attempt, self.start):
             return self._anew(gone)
-        if self._any:
+        switched = np.zeros(0)
+        if self._any or len(self.asked):
             solution = Solution(attempt, [attempt], attempt.targets, y.ports, self.options.low_voltage_pu)
-            if self._would_act(remaining, Reading(remaining, p, solution, self.switches)):
+            seen = Reading(remaining, p, solution, self.switches)
+            if self._any and self._would_act(remaining, seen):
                 return self._anew(gone)
+            switched = self.switched(seen, self.switches)
         volts = np.full(self.arrays.n_bus, np.nan + 0j)
         row = p.pattern.row
         live = row >= 0
         if dead is not None and cut:
             live &= ~dead[np.where(live, row, 0)]
         volts[live] = (attempt.state.v * np.exp(1j * attempt.state.theta))[row[live]]
-        return After(Ending.CONVERGED, volts, y.ports, attempt.iterations, at_limit=int(np.sum(attempt.at_limit != 0)))
+        # What lost its supply is held where it was, so that the equations stay: nothing flows there.
+        switched[~np.isfinite(volts[tables["switch"]["from"][self.asked]].real)] = 0
+        limited = int(np.sum(attempt.at_limit != 0))
+        return After(Ending.CONVERGED, volts, y.ports, attempt.iterations, at_limit=limited, switched=switched)
 
     def _dead(self, places: Ints, fed: Bools, *, lost_source: bool) -> Bools | None:
         """Nodes that no source feeds any more without some branches, (n,); None where all are fed."""
@@ -214,17 +236,19 @@ class Without:
         last = self.carried(problem)
         options = self.options.model_copy(update={"start": "last"})
         if controls.any:
-            _, solution, _ = settle(problem, controls, options, switches, last)
+            seen, solution, _ = settle(problem, controls, options, switches, last)
         else:
-            solution = problem.solve(left, options, last)
+            seen, solution = left, problem.solve(left, options, last)
         attempt, row = solution.attempt, problem.pattern.row
         volts = np.full(self.arrays.n_bus, np.nan + 0j)
-        ending, reach, bus = attempt.ending, solution.reach, -1
+        ending, reach, bus, switched = attempt.ending, solution.reach, -1, np.zeros(len(self.asked))
         if ending is Ending.NOTHING_TO_SOLVE:
             ending = Ending.CONVERGED
         elif ending is Ending.CONVERGED:
             live = row >= 0
             volts[live] = (attempt.state.v * np.exp(1j * attempt.state.theta))[row[live]]
+            there = np.delete(np.arange(len(self.arrays.tables["switch"]["from"])), gone.get("switch", []))
+            switched = self.switched(Reading(seen, problem, solution, switches), switches, there)
         elif reach is not None and reach.state is not None:
             bus = int(np.argmax(row == reach.weakest))
         count = len(self.arrays.tables["branch"]["element"])
@@ -239,6 +263,7 @@ class Without:
             bus,
             own=True,
             at_limit=int(np.sum(attempt.at_limit != 0)),
+            switched=switched,
         )
 
     def carried(self, problem: Problem) -> State:

@@ -23,6 +23,7 @@ from ..variants import Measured, Variants
 from ._ready import Ready
 
 _SAME = 1e-6
+_JOINT_X = 1e-6  # p.u., of a closed switch where linear factors ask what it carries
 _KEPT = 3  # of each kind
 _ROUNDS = 10  # in which an amount is found
 _HARDLY = 0.02  # of a MW, by which demand has to relieve what is loaded most to be shed
@@ -420,16 +421,24 @@ def _safe(v: Variants, **how: Any) -> Measured | None:
 
 
 def _effect(v: Variants, ident: str) -> Floats:
-    """By how much the current of a branch rises with active power at each bus, as a share of it, linear, (n_bus,); negative
-    where power at the bus relieves it."""
-    arrays = v.arrays
-    branch = arrays.tables["branch"]
-    topology = trace(arrays)
+    """By how much the current of a branch or closed switch rises with active power at each bus, as a share of it, linear,
+    (n_bus,); negative where power at the bus relieves it."""
+    arrays, whole = v.arrays, trace(v.arrays)
+    branch, switch = arrays.tables["branch"], arrays.tables["switch"]
+    joint = [
+        k for k, e in enumerate(switch["element"].tolist()) if arrays.element_id[e] == ident and switch["closed"][k]
+    ]
+    ends, topology, x = [branch["from"], branch["to"]], whole, linear_reactance(branch)
+    if joint:  # a branch of hardly any reactance in its place
+        closed = switch["closed"].copy()
+        closed[joint] = False
+        topology = trace(replace(arrays, tables={**arrays.tables, "switch": {**switch, "closed": closed}}))
+        ends = [np.r_[e, switch[c][joint]] for e, c in zip(ends, ("from", "to"), strict=True)]
+        x = np.r_[x, np.full(len(joint), _JOINT_X)]
     node = topology.node
-    x = linear_reactance(branch)
-    f, t, b = node[branch["from"]], node[branch["to"]], 1 / x
+    f, t, b = node[ends[0]], node[ends[1]], 1 / x
     live = np.zeros(topology.n_node, np.bool_)
-    live[node[topology.live]] = True
+    live[node[whole.live]] = True
     injection = arrays.tables["injection"]
     held = np.zeros(topology.n_node, np.bool_)
     held[node[injection["bus"][injection["control"] == 2]]] = True
@@ -444,14 +453,23 @@ def _effect(v: Variants, ident: str) -> Floats:
         shape=(topology.n_node, topology.n_node),
     ).tocsc()
     mine = [r for r, e in enumerate(branch["element"].tolist()) if arrays.element_id[e] == ident]
+    mine += [len(branch["element"])] if joint else []
     found = np.zeros(topology.n_node)
     if mine:
         r = mine[0]
         rhs = np.zeros(topology.n_node)
-        rhs[node[branch["from"][r]]] += 1 / x[r]
-        rhs[node[branch["to"][r]]] -= 1 / x[r]
+        rhs[node[ends[0][r]]] += 1 / x[r]
+        rhs[node[ends[1][r]]] -= 1 / x[r]
         rhs[held] = 0
-        found = splu(matrix).solve(rhs)
+        factors = splu(matrix)
+        found = factors.solve(rhs)
+        if joint:  # its ends have one voltage, which does not say which way it carries
+            given = np.zeros(topology.n_node)
+            for name, sign in (("load", -1.0), ("injection", 1.0)):
+                np.add.at(given, node[arrays.tables[name]["bus"]], sign * arrays.tables[name]["p"])
+            given[held] = 0
+            theta = factors.solve(given)
+            return np.asarray((found if theta[node[ends[0][r]]] >= theta[node[ends[1][r]]] else -found)[node])
         volts = v.phasors
         a = volts[branch["from"][r]]
         c = volts[branch["to"][r]]

@@ -20,7 +20,8 @@ from ._options import OutagesOptions
 
 @dataclass
 class Seen:
-    """What stands after one outage: current over what is allowed, (n_branch,); voltage, NaN where dead, (n_bus,)."""
+    """What stands after one outage: current over what is allowed of branches and behind them of rated switches, (n_branch +
+    n_rated,); voltage, NaN where dead, (n_bus,)."""
 
     used: Floats
     volts: Floats
@@ -47,22 +48,31 @@ class Ready:
         base: Reading = first.base
         self.base_v: Complexes = base.v
         self.judge = Judge(self.network, self.arrays)
-        self.ids, self.amps, self.limits = self.judge.ids, self.judge.amps, self.judge.limits
+        self.amps, self.limits = self.judge.amps, self.judge.limits
+        # What carries a current and has a limit: branches, then rated switches.
+        self.ids = [*self.judge.ids, *self.judge.switch_ids]
+        for without in self._without.values():
+            without.asked = self.judge.switches
+        self.base_switched: Floats = first.switched(base, first.switches)
         self.demand: Floats = base.load_power.real
         self.live: Bools = np.isfinite(base.v.real)
         self.bus_in_view: Bools = self.judge.in_view
-        self.base = self.seen(After(Ending.CONVERGED, base.v, first.solution.ports, 0), "normal", ())
-        self.base_by_set = {s: self.judge.used(base.v, first.solution.ports, s) for s in SETS}
+        before = After(Ending.CONVERGED, base.v, first.solution.ports, 0, switched=self.base_switched)
+        self.base = self.seen(before, "normal", ())
+        self.base_by_set = {s: self.judge.used_with_switches(base.v, before.ports, before.switched, s) for s in SETS}
 
     def without(self, stage: str) -> Without:
         """Ready to lose elements, judged at a stage."""
         if stage not in self._without:
             options = live_options(self.inputs.network.settings)
-            self._without[stage] = Without(self._arrays, self.condition, options, controls=stage == "after_control")
+            made = Without(self._arrays, self.condition, options, controls=stage == "after_control")
+            if (judge := getattr(self, "judge", None)) is not None:
+                made.asked = judge.switches
+            self._without[stage] = made
         return self._without[stage]
 
     def seen(self, after: After, limit_set: str, members: tuple[str, ...]) -> Seen:
-        used = self.judge.used(after.v, after.ports, limit_set)
+        used = self.judge.used_with_switches(after.v, after.ports, after.switched, limit_set)
         dead = self.live & ~np.isfinite(after.v.real)
         load = self.arrays.tables["load"]
         gone = dead[load["bus"]]

@@ -56,7 +56,10 @@ class Screen:
         volts = np.abs(ready.base_v)
         low, high = (getattr(ready.limits["normal"], side) for side in ("low", "high"))
         view = ready.bus_in_view & np.isfinite(volts)
-        self._roomy = bool(np.all(volts[view] > low[view] + _NEAR) and np.all(volts[view] < high[view] - _NEAR))
+        # What switches carry is not told by linear factors: where some have ratings nothing is passed over.
+        self._roomy = not len(ready.judge.switches) and bool(
+            np.all(volts[view] > low[view] + _NEAR) and np.all(volts[view] < high[view] - _NEAR)
+        )
         self._bridges = without.bridges
 
     def harmless(self, loss: Loss) -> bool:

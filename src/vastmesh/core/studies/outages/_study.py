@@ -199,7 +199,7 @@ def _new(over: Floats, before: Floats) -> Bools:
 
 
 def _elements(ready: Ready, rows: Ints) -> int:
-    return len(np.unique(ready.arrays.tables["branch"]["element"][rows]))
+    return len({ready.ids[r] for r in rows.tolist()})
 
 
 def _extreme(values: Floats) -> int:

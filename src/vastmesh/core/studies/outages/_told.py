@@ -88,7 +88,7 @@ _ASSUMED = [
     "Machines hold their voltages within their reactive limits, inverters follow their curves; what active power is missing the "
     "sources take up, or all machines with a participation where the settings say so.",
     "Islands without a source have no supply, whatever plants stand in them.",
-    "Ratings of switches are not looked at.",
+    "Of parallel closed switches without impedance each is taken to carry an equal part.",
 ]
 
 

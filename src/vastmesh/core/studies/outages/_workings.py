@@ -22,13 +22,13 @@ def explain(
 ) -> list[Working]:
     """Workings of a branch that stands in the table of branches; none where its worst outage is not the loss of one branch."""
     table = result.tables.get("branches")
-    if table is None or ident not in list(table["id"]):
+    if table is None or ident not in list(table["id"]) or network[ident].kind == "switch":
         return []
     name = table["by"][list(table["id"]).index(ident)]
     given = options_of(OutagesOptions, options).model_copy(update={"screen": "none", "help": "none"})
     ready = Ready(Inputs(network, condition), given)
     loss = next((x for x in ready.losses if x.name == name), None)
-    if loss is None or len(loss.members) != 1 or loss.members[0] not in ready.ids:
+    if loss is None or len(loss.members) != 1 or loss.members[0] not in ready.judge.ids:
         return []
     factors = Screen(ready)
     found = factors.shares(ident, loss.members[0])

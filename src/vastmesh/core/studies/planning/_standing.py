@@ -120,6 +120,8 @@ def _outages(network: Network, condition: Condition) -> tuple[int, int]:
     if not all(w.solved for w in without.values()):
         return len(chosen), len(chosen)
     judges = {s: Judge(own, w.arrays) for s, w in without.items()}
+    for s, w in without.items():
+        w.asked = judges[s].switches
     failed = 0
     for loss in chosen:
         w, judge = without[loss.stage], judges[loss.stage]
@@ -128,8 +130,9 @@ def _outages(network: Network, condition: Condition) -> tuple[int, int]:
         if not after.solved:
             failed += 1
             continue
+        standing = (w.base.v, w.solution.ports, w.switched(w.base, w.switches))
         before, now = (
-            judge.used(v, p, loss.limit_set) for v, p in ((w.base.v, w.solution.ports), (after.v, after.ports))
+            judge.used_with_switches(*x, loss.limit_set) for x in (standing, (after.v, after.ports, after.switched))
         )
         limits = judge.limits[loss.limit_set]
         size, base = np.abs(after.v), np.abs(w.base.v)
