@@ -570,6 +570,12 @@ def _board(n: int) -> dict[str, Any]:
     return measure_board(n)
 
 
+def _beside(n: int) -> dict[str, Any]:
+    from beside import measure as measure_beside
+
+    return measure_beside(n, opened, _EDIT)
+
+
 KINDS: dict[str, Callable[[int], dict[str, Any]]] = {
     "solve": measure, "service": lambda n: measure_service(n, slide=n <= 10_000), "sheet": measure_sheet,
     "slider": measure_slider, "sift": measure_sift, "per_phase": measure_per_phase, "street": measure_street,
@@ -577,6 +583,7 @@ KINDS: dict[str, Callable[[int], dict[str, Any]]] = {
     "load": _load, "parts": _parts, "harmonics": _harmonics, "optimal": _optimal, "linear_optimal": _linear_optimal,
     "day": _day, "outages": _outages, "outages_in_parts": _outages_in_parts, "year": _year,
     "failures": _failures, "failure_years": _failure_years, "board": _board,
+    "beside": _beside,
 }  # fmt: skip
 
 
@@ -611,6 +618,7 @@ def main() -> None:
     listed("Slider in the browser, profile open", [alone("slider", "1000")])
     listed("Demand slider in the browser, distortion of the demonstration kept up", [alone("live_distortion", "0")])
     listed("An edit in the browser", [alone("edit", str(n)) for n in SIZES[:2]])
+    listed("The same beside outages of all lines, and these cancelled", [alone("beside", str(n)) for n in SIZES[:2]])
     listed(
         "Sheet: median time between frames while panning and zooming",
         [alone("sheet", str(n)) for n in (1800, 3600, 10_000)],
