@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from tests.helpers import Item, assert_balanced, bus, column, line, load, network, source, transformer, volts
+from tests.helpers import Item, assert_balanced, bus, column, line, load, network, run_study, source, transformer, volts
 from vastmesh.core.flow.balanced import LoadFlowOptions
 from vastmesh.core.network import Network
 from vastmesh.core.results.state import LiveLoadFlow, LoadFlowResult, run_load_flow
@@ -165,6 +165,32 @@ def test_the_slack_is_shared_by_participation() -> None:
     assert shared.summary["active_loss_mw"] < alone.summary["active_loss_mw"]  # type: ignore[operator]
     assert_balanced(net, shared)
     assert any("its share of what the slack is short of" in n for n in shared.account.notes)
+
+
+def test_machines_with_a_droop_share_so_that_all_see_one_frequency() -> None:
+    """Rated 10 MVA at 4 % and 20 MVA at 5 %: 2.5 and 4 MW for each per cent; the source 1.5."""
+    net = network(
+        bus("s"), source("s", scheduled_mw=4.0, participation=1.5), bus("a"), line("s", "a", length_km=1.0, rating_a=300.0),
+        bus("b"), line("s", "b", length_km=2.0), machine("a", 2.0, rated_mva=10.0, droop_pct=4.0, participation=99.0),
+        machine("b", 3.0, rated_mva=20.0, droop_pct=5.0), load("a", 12.0, 2.0), load("b", 3.0, 1.0),
+        {"kind": "generator", "id": "plant", "bus": "b", "active_power_mw": 3.0, "rated_mva": 5.0},
+        {"kind": "outage", "id": "o", "name": "Loss of the plant", "members": ["plant"]},
+        {"kind": "settings", "id": "settings", "slack_shared": True, "tolerance_pu": 1e-10},
+    )  # fmt: skip
+    options = LoadFlowOptions(slack_shared=True, tolerance_pu=1e-10)
+    for states in ({}, {"plant": "out"}):
+        found = run_load_flow(net, options, net.condition.model_copy(update={"states": states}))
+        more = [delivered(found, i).real - was for i, was in (("source-s", 4.0), ("gen-a", 2.0), ("gen-b", 3.0))]
+        falls = [m / w for m, w in zip(more, (1.5, 2.5, 4.0), strict=True)]  # per cent of frequency
+        assert falls == pytest.approx([falls[0]] * 3, rel=1e-6)
+    assert sum(more) > 6.0
+    # The same in the study of outages: the line to a carries what its load lacks.
+    line_pct = column(found, "branches", "loading_pct")["s-a"]
+    study = run_study("outages", net, listed_pct=0.0, of="plants", limit_set="normal")
+    rows = study.tables["matrix"]
+    after = [v for i, o, v in zip(rows["id"], rows["outage"], rows["after_pct"], strict=True)
+             if i == "s-a" and o == "plant"]  # fmt: skip
+    assert after == pytest.approx([line_pct], rel=1e-5)
 
 
 def areas(export: float | None) -> Network:

@@ -29,7 +29,7 @@ def generator(machines: Sequence[Generator], ctx: Context) -> dict[str, Columns]
             "voltage": column(machines, "voltage_pu"),
             "q_min": column(machines, "q_min_mvar", blank=-np.inf) / ctx.base_mva,
             "q_max": column(machines, "q_max_mvar", blank=np.inf) / ctx.base_mva,
-            "weight": weight, "participation": column(machines, "participation"),
+            "weight": weight, "participation": np.fromiter((e.shares() for e in machines), np.float64, len(machines)),
             "group": np.fromiter((ctx.group(f"energy:{e.energy}") for e in machines), np.int64, len(machines)),
         },
         "remote": {

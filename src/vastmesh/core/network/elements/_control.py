@@ -33,5 +33,12 @@ def delay(when: When) -> Any:
 def participation(default: float) -> Any:
     return quantity(
         "Participation", "Share in what sources and machines take over together, by weight: where the slack is shared "
-        "(settings), and for the exchange of its area", unit="1", default=default, ge=0, le=1e6, group="control",
+        "(settings), and for the exchange of its area. Beside machines with a droop: MW for each per cent of frequency", unit="1", default=default, ge=0, le=1e6, group="control",
+    )  # fmt: skip
+
+
+def droop() -> Any:
+    return quantity(
+        "Droop", "Fall of frequency, of nominal, from no load to rated power: its weight in what is shared is then rated power "
+        "over droop, MW for each per cent, in place of its participation", unit="%", default=None, gt=0, le=100, group="control",
     )  # fmt: skip

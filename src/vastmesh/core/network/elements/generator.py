@@ -7,7 +7,7 @@ from pydantic import model_validator
 
 from ..fields import choice, quantity, reference
 from ..items import Role
-from ._control import held_bus, participation
+from ._control import droop, held_bus, participation
 from ._failing import Failing
 from ._market import (
     Capability,
@@ -56,6 +56,7 @@ class Generator(Failing):
     )
     held_bus: str | None = held_bus("its own", when={"control": ("voltage",)})
     participation: float = participation(0.0)
+    droop_pct: float | None = droop()
     reactive_power_mvar: float = quantity(
         "Reactive power", "Delivered under reactive control (positive supports the voltage)", unit="Mvar", default=0.0,
         ge=-1e5, le=1e5,
@@ -104,6 +105,12 @@ class Generator(Failing):
         if abs(self.power_factor) < 0.1:
             raise ValueError("power_factor: enter a value from 0.1 to 1, or from -1 to -0.1")
         return self
+
+    def shares(self) -> float:
+        """Weight in what machines take over together; with a droop MW for each per cent of frequency."""
+        if self.droop_pct is None:
+            return self.participation
+        return (self.rated_mva or abs(self.active_power_mw or 0.0)) / self.droop_pct
 
     def set_reactive_mvar(self) -> float:
         """Reactive power delivered when voltage is not controlled, at 100 % generation."""
