@@ -55,7 +55,7 @@ def everything() -> Network:
 
 BASE = everything()
 STUDY_IN_TURN = ("linear_flow", "sensitivities", "distortion")
-NOT_ELECTRICAL = ("identity", "place", "reliability", "dispatch")
+NOT_ELECTRICAL = ("identity", "place", "reliability", "dispatch", "years")
 # What flows don't look at, and what does.
 LOOKED_AT_BY: dict[str, tuple[str, dict[str, Any]]] = {
     "reliability": ("reliability", {}), "dispatch": ("optimal_flow", {"equations": "linear", "branches": "none"}),

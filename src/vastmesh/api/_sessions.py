@@ -57,7 +57,7 @@ from ..core.network import (
     touched_fields,
     written,
 )
-from ..core.network.growth import values_in
+from ..core.network.growth import states_in, values_in
 from ..core.network.hours import at_moment
 from ..core.results import Result, Table, words_of
 from ..core.results.state import LiveLoadFlow, LiveUnbalanced, LoadFlowResult, guarded
@@ -173,8 +173,11 @@ class LiveSession:
                 for ident, own in values_in(self.network, year).items():
                     values[ident] = {**own, **values.get(ident, {})}
                 given["values"] = values
+                here = {i: "in" if s else "out" for i, s in states_in(self.network, year).items()}
+                given["states"] = {**here, **condition.states}
             if lost or closed:
-                given["states"] = {**condition.states, **dict.fromkeys(closed, "closed"), **dict.fromkeys(lost, "out")}
+                states = given.get("states") or condition.states
+                given["states"] = {**states, **dict.fromkeys(closed, "closed"), **dict.fromkeys(lost, "out")}
             if given:
                 if (same := self._tried_before(given)) is not None:
                     if tab is not None:

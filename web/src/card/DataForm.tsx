@@ -39,6 +39,7 @@ const GROUPS: readonly (readonly [string, string])[] = [
   ['dispatch', 'Dispatch and cost'],
   ['after', 'What is allowed after it'],
   ['reliability', 'Failures and interruptions'],
+  ['years', 'Years'],
   ['identity', 'Name, note and documents'],
   ['place', 'Symbol and place'],
 ]

@@ -39,7 +39,7 @@ BEHIND = (LineGeometry, LineMatrix, CurrentTransformer, Area)
 @cache
 def _clothes(kind: type[Item]) -> frozenset[str]:
     """Fields whose change leaves compiled arrays as they are."""
-    groups = ("identity", "place", "protection", "earth", "sequence", "harmonics", "phases", "dispatch")
+    groups = ("identity", "place", "protection", "earth", "sequence", "harmonics", "phases", "dispatch", "years")
     kept = {"fuse_a", "plug_a", "long_x", "matrix", "conductors"}
     return frozenset(f for f, s in specs(kind).items() if (s.group in groups and f not in kept) or f in CLOTHES) | {
         "origins"

@@ -1,4 +1,4 @@
-"""A network in a later year: demand as its growth says."""
+"""A network in a later year: demand as its growth says, and what is in service by then."""
 
 from __future__ import annotations
 
@@ -34,8 +34,17 @@ def values_in(network: Network, year: int, share: float = 1.0) -> dict[str, dict
     return found
 
 
+def states_in(network: Network, year: int) -> dict[str, bool]:
+    """Whether what comes or goes by then is in service in a year, by id; only what is otherwise now."""
+    return {e.id: s for e in network.elements() if (s := e.stands_in(year)) != e.in_service}
+
+
 def grown(network: Network, year: int, share: float = 1.0) -> Network:
-    """A copy with the demand of a year; ``share``: how much of the growth there is, 1 as entered."""
+    """A copy with the demand of a year, with what is connected by then and without what has reached the end of its life;
+    ``share``: how much of the growth there is, 1 as entered."""
     found = network.copy()
-    found.apply([Update(id=i, values=dict(v)) for i, v in values_in(network, year, share).items()])
+    values: dict[str, dict[str, float | bool]] = {i: dict(v) for i, v in values_in(network, year, share).items()}
+    for ident, state in states_in(network, year).items():
+        values.setdefault(ident, {})["in_service"] = state
+    found.apply([Update(id=i, values=dict(v)) for i, v in values.items()])
     return found

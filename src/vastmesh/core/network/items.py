@@ -18,7 +18,7 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationErr
 
 from ..catalogue import find_type
 from ..errors import FieldProblem, InvalidFields
-from .fields import FieldSpec, FieldType, Link, Text, choice, place, specs
+from .fields import FieldSpec, FieldType, Link, Text, choice, place, quantity, specs
 
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 
@@ -176,6 +176,14 @@ class Element(Item):
     commissioned: Annotated[date, Field(ge=date(1850, 1, 1), le=date(2200, 12, 31))] | None = choice(
         "Commissioned", "When it went into service", default=None, group="identity"
     )
+    from_year: int | None = quantity(
+        "In service from", "Year from which it is in service, whatever it is now: a new connection, equipment that is planned. "
+        "Counts where a year is looked at", unit="1", default=None, ge=1900, le=2200, group="years",
+    )  # fmt: skip
+    until_year: int | None = quantity(
+        "End of life", "Year from which it is out of service, unless a scheme puts it off. Counts where a year is looked at",
+        unit="1", default=None, ge=1900, le=2200, group="years",
+    )  # fmt: skip
     links: Links | None = choice("Links", "Addresses that begin with http, https or mailto", default=None,
                                  group="identity")  # fmt: skip
     attachments: Attachments | None = choice(
@@ -191,7 +199,15 @@ class Element(Item):
     def _has_a_phase(self) -> Self:
         if self.conductors == "N" and self.kind != "electrode":
             raise ValueError("conductors: name at least one phase; a neutral by itself carries nothing")
+        if self.from_year is not None and self.until_year is not None and self.until_year <= self.from_year:
+            raise ValueError(f"until_year: the end of its life must be after {self.from_year}, when it begins")
         return self
+
+    def stands_in(self, year: int) -> bool:
+        """Whether it is in service in a year, its condition and state of switching aside."""
+        if self.until_year is not None and year >= self.until_year:
+            return False
+        return self.in_service if self.from_year is None else year >= self.from_year
 
     @classmethod
     def terminals(cls) -> tuple[str, ...]:

@@ -33,7 +33,7 @@ _FIGURES = {"demand": ("s", "share_i", "share_z", "group", "area"), "machine": (
 @cache
 def _dressed(kind: type[Item]) -> frozenset[str]:
     """Fields whose change leaves the arrays as they are: names, notes, places."""
-    groups = ("identity", "place", "harmonics")
+    groups = ("identity", "place", "harmonics", "years")
     return frozenset(CLOTHES | {f for f, s in specs(kind).items() if s.group in groups})
 
 

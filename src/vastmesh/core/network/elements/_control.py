@@ -33,7 +33,8 @@ def delay(when: When) -> Any:
 def participation(default: float) -> Any:
     return quantity(
         "Participation", "Share in what sources and machines take over together, by weight: where the slack is shared "
-        "(settings), and for the exchange of its area. Beside machines with a droop: MW for each per cent of frequency", unit="1", default=default, ge=0, le=1e6, group="control",
+        "(settings), and for the exchange of its area. Beside machines with a droop: MW for each per cent of frequency",
+        unit="1", default=default, ge=0, le=1e6, group="control",
     )  # fmt: skip
 
 

@@ -8,12 +8,12 @@ from typing import Any
 import numpy as np
 
 from ...flow import Ending
-from ...network import Scheme
+from ...network import Network, Scheme
 from ...results import Account, Axis, Bound, Column, Figure, Result, Series, Table
 from ..base import Answer, Inputs, Missing, Progress, Split
 from ._money import PARTS, Present, built_when, present
 from ._options import BoardOptions
-from ._standing import Standing, Way, conditions_of, laid, standing, ways
+from ._standing import Standing, Way, conditions_of, laid, solved_as, standing, ways
 
 _GROWTHS = {"entered": (1.0,), "scenarios": (0.5, 1.0, 1.5)}
 _SAID = {0.5: "half the growth", 1.0: "growth as entered", 1.5: "half as much again"}
@@ -39,7 +39,7 @@ def _prepare(inputs: Inputs, options: BoardOptions) -> tuple[Inputs, BoardOption
 
 
 def _answer(ready: tuple[Inputs, BoardOptions], part: Mapping[str, Any], progress: Progress) -> Answer:
-    inputs, options = ready
+    inputs, options = solved_as(ready[0], ready[1].load_flow), ready[1]
     progress(0.0, f"{part['year']}, {len(part['schemes'])} schemes")
     own = laid(inputs, part["schemes"], part["year"], part["growth"])
     plain = part["growth"] == 1.0
@@ -97,6 +97,7 @@ def _published(
         f"{_breaches(best, known, years)} limits broken at the most."
     )
     notes = [f"{missing} of the ways are not solved to their end."] if missing else []
+    notes += _years_told(inputs.network, years)
     blank = [s.name for s in schemes.values() if s.cost_k is None and any(s.id in dict(w.steps) for w in every)]
     if blank:
         notes.append(f"No cost is entered for {', '.join(blank[:4])}: it counts as nothing.")
@@ -120,6 +121,21 @@ def _published(
         [],
         _figures(every, cost, known, schemes, options),
     )
+
+
+def _years_told(network: Network, years: Sequence[int]) -> list[str]:
+    """What comes and goes by itself in these years."""
+    found = []
+    for field, text in (("from_year", "In service from"), ("until_year", "End of life in")):
+        by: dict[int, list[str]] = {}
+        for e in network.elements():
+            year = getattr(e, field)
+            if year is not None and years[0] <= year <= years[-1]:
+                by.setdefault(year, []).append(e.name)
+        for year in sorted(by)[:12]:
+            more = f" and {len(by[year]) - 4} more" if len(by[year]) > 4 else ""
+            found.append(f"{text} {year}: {', '.join(by[year][:4])}{more}.")
+    return found
 
 
 def _breaches(way: Way, known: Known, years: Sequence[int]) -> int:
@@ -187,9 +203,10 @@ def _rows(inputs: Inputs, every: Sequence[Way], known: Known, years: Sequence[in
                     u.worst_at if u.worst_at in items else first, w.name, str(y), u.condition, u.losses_mw, u.worst_pct,
                     name(u.worst_at), u.low_pu, name(u.low_at), float(u.breaches) if u.solved else np.nan,
                     float(at.lost) if at.lost >= 0 and u is at.under[0] else np.nan, at.saidi, at.ens_mwh, w.ident, at.cost_k,
+                    u.unbalance_pct,
                 ))  # fmt: skip
     c = list(zip(*found, strict=True))
-    numbers = {k: np.array(c[k], float) for k in (4, 5, 7, 9, 10, 11, 12, 14)}
+    numbers = {k: np.array(c[k], float) for k in (4, 5, 7, 9, 10, 11, 12, 14, 15)}
     return Table("board", "Board", [
         Column("id", "Id", list(c[0]), fixed=True), Column("name", "Way", list(c[1]), fixed=True),
         Column("year", "Year", list(c[2]), fixed=True), Column("condition", "Condition", list(c[3]), fixed=True),
@@ -199,6 +216,7 @@ def _rows(inputs: Inputs, every: Sequence[Way], known: Known, years: Sequence[in
         Column("lost", "Outages not survived", numbers[10], None, 0), Column("saidi_h", "SAIDI", numbers[11], "h/a", 3),
         Column("ens_mwh", "Not supplied", numbers[12], "MWh/a", 2),
         Column("interruptions_k", "Cost of interruptions", numbers[14], "k/a", 1), Column("way", "Way's id", list(c[13])),
+        *([Column("unbalance_pct", "Highest voltage unbalance", numbers[15], "%", 2)] if np.isfinite(numbers[15]).any() else []),
     ])  # fmt: skip
 
 

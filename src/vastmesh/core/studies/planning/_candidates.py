@@ -9,17 +9,22 @@ from math import hypot
 import numpy as np
 
 from ...catalogue import find_type, neighbour, standard_rating
+from ...errors import VastMeshError
 from ...geography import distance_km, placed_at
-from ...network import Add, Bus, Change, Condition, Line, Network, Switch, Transformer, Update
+from ...network import Add, Bus, Change, Line, Network, SchemeChange, Switch, Transformer, Update
 from ...network.names import Namer
 from ...network.trace import Trace
-from ...results.state import live_options, run_load_flow
+from ...results import Table
+from ...results.state import solve_as_set
+from ..base import STUDIES, Inputs
 from ..building import regulator_in
 from ..failures import Ready, Tally
 from ._options import ProposalOptions
 
 _WATCH_PCT = 90.0
 _STORED_TO_PCT = 88.0  # loading to which storage brings what is loaded too much
+_UNEQUAL_PCT = 15.0  # of power among phases at a head, from which other phases are tried behind it
+_MOST_HEADS, _MOST_MOVED = 3, 12
 _TIE_KM, _SHEET_PER_KM = 4.0, 40.0
 
 
@@ -34,14 +39,16 @@ class Candidate:
     changes: tuple[Change, ...]
 
 
-def candidates(
-    network: Network, condition: Condition, ready: Ready, tally: Tally, options: ProposalOptions
-) -> list[Candidate]:
-    """In the order in which they are tried: what is overloaded first, then voltages, then where most customer hours come from."""
+def candidates(inputs: Inputs, ready: Ready, tally: Tally, options: ProposalOptions) -> list[Candidate]:
+    """In the order in which they are tried: what has reached its end, what is overloaded, then voltages, phases, then where most
+    customer hours come from."""
     found: list[Candidate] = []
+    network, condition = inputs.network, inputs.under
     namer = Namer(network)
-    if options.capacity or options.voltage or options.storage or options.switching:
-        result = run_load_flow(network, live_options(network.settings), condition)
+    if options.renewal and options.year is not None:
+        found += _renewals(network, options.year, options)
+    if options.capacity or options.voltage or options.storage or options.switching or options.balancing:
+        result = solve_as_set(network, condition)
         if result.account.converged:
             branches, buses = result.tables["branches"], result.tables["buses"]
             if options.capacity or options.storage or options.switching:
@@ -63,6 +70,8 @@ def candidates(
                 found += _voltage(
                     network, low, dict(zip(buses["id"], buses["voltage_pu"], strict=True)), namer, options
                 )
+            if options.balancing and network.settings.study == "per_phase":
+                found += _balanced(inputs, branches, options)
     if options.switching:
         found += _switching(network, ready, tally, namer, options)
     near = _near(network, options.near)
@@ -123,6 +132,45 @@ def _larger(
         data = item.model_dump(mode="json", exclude_none=True)
         yield Candidate(f"Further unit: {item.name}", "transformer", ident, options.transformer_k_per_mva * item.rated_mva * 1.3,
                         (Add(item={**data, "id": further, "name": further}),))  # fmt: skip
+
+
+def _renewals(network: Network, year: int, options: ProposalOptions) -> Iterator[Candidate]:
+    """What is at the end of its life, put in place anew as it was."""
+    for e in network.elements():
+        if e.until_year is None or e.until_year > year:
+            continue
+        if isinstance(e, Line):
+            cost = line_cost(options, _kv(network, e.from_bus), e.length_km or 0.0)
+        elif isinstance(e, Transformer):
+            cost = options.transformer_k_per_mva * (e.rated_mva or 0.0)
+        else:
+            cost = options.else_k
+        changes = (Update(id=e.id, values={"until_year": None, "in_service": True}),)
+        yield Candidate(f"Renewal: {e.name}", "renewal", e.id, cost, changes)
+
+
+def _balanced(inputs: Inputs, branches: Table, options: ProposalOptions) -> Iterator[Candidate]:
+    """Behind the transformers whose phases differ most in power: loads and laterals on other phases, as phase balancing finds."""
+    study = STUDIES["balancing"]
+    unequal = np.nan_to_num(np.asarray(branches["power_unbalance_pct"], float))
+    power = np.abs(np.nan_to_num(np.asarray(branches["from_active_power_mw"], float)))
+    heads = [
+        k
+        for k in np.argsort(-unequal * power).tolist()
+        if unequal[k] >= _UNEQUAL_PCT and isinstance(inputs.network.items.get(str(branches["id"][k])), Transformer)
+    ]
+    for k in heads[:_MOST_HEADS]:
+        head = str(branches["id"][k])
+        given = study.options(feeder=head, method="exchange", most_changes=_MOST_MOVED)
+        try:
+            found = study.run(inputs, given, lambda share, words: None)
+        except VastMeshError:
+            continue
+        changes = tuple(e.change for e in map(SchemeChange.model_validate, found.scheme))
+        moved = len({e["group"] for e in found.scheme})
+        if changes:
+            name = inputs.network[head].name
+            yield Candidate(f"Other phases behind {name}", "balancing", head, options.move_k * moved, changes)
 
 
 def _storage(

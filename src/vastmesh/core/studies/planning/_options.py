@@ -1,10 +1,17 @@
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict
 
 from ...network.fields import choice, quantity, reference
+
+LoadFlow = Literal["as_set", "balanced", "per_phase"]
+
+
+def _load_flow() -> Any:
+    return choice("Load flow", "As the settings say; balanced; or per phase, every conductor by itself, which takes several "
+                  "times as long. Outages and interruptions are balanced in any case", default="as_set")  # fmt: skip
 
 
 class Money(BaseModel):
@@ -53,6 +60,7 @@ class BoardOptions(Money):
     of: Literal["plans", "schemes", "both"] = choice("Of", "Plans of the model, each scheme alone from its year on, or both",
                                                      default="both")  # fmt: skip
     conditions: Literal["present", "all"] = choice("Conditions", "The one in use, or all", default="all")
+    load_flow: LoadFlow = _load_flow()
     outages: bool = choice(
         "Outages", "How many outages of the model are not survived, under the condition in use", default=True
     )
@@ -80,6 +88,7 @@ class SearchOptions(Money):
         "model; 0: none", unit="1", default=0, ge=0, le=8,
     )  # fmt: skip
     conditions: Literal["present", "all"] = choice("Conditions", "The one in use, or all", default="all")
+    load_flow: LoadFlow = _load_flow()
 
 
 class ProposalOptions(BaseModel):
@@ -95,6 +104,7 @@ class ProposalOptions(BaseModel):
     )
     near: str | None = reference("At", "Only what stands within a few steps of this element; everywhere when blank", to="element",
                                  default=None)  # fmt: skip
+    load_flow: LoadFlow = _load_flow()
     most: int = quantity("At most", "So many proposals are tried", unit="1", default=60, ge=1, le=500)
     capacity: bool = choice("Larger and further equipment", "Next size, second circuit, further transformer", default=True,
                             group="kinds")  # fmt: skip
@@ -102,6 +112,10 @@ class ProposalOptions(BaseModel):
     storage: bool = choice("Storage", "Behind what is loaded too much", default=True, group="kinds")
     switching: bool = choice("Switching", "Open points, ties, disconnectors, remote control, reclosers, indicators", default=True,
                              group="kinds")  # fmt: skip
+    renewal: bool = choice("Renewal", "Of what has reached the end of its life by the year asked for", default=True,
+                           group="kinds")  # fmt: skip
+    balancing: bool = choice("Other phases", "Per phase, behind transformers whose phases carry unequal power: loads and "
+                             "laterals moved to others", default=True, group="kinds")  # fmt: skip
     line_k_per_km: float = quantity("Line", "Of a km at 11 kV; rises with the voltage", unit="k", default=60.0, ge=0, le=1e6,
                                     group="costs")  # fmt: skip
     transformer_k_per_mva: float = quantity(
@@ -120,3 +134,8 @@ class ProposalOptions(BaseModel):
     indicator_k: float = quantity(
         "Fault indicator", "With its message", unit="k", default=2.0, ge=0, le=1e6, group="costs"
     )
+    move_k: float = quantity(
+        "Other phase", "Of each load or lateral moved", unit="k", default=0.3, ge=0, le=1e5, group="costs"
+    )
+    else_k: float = quantity("Other renewal", "Of a switch, a plant or the like that is renewed", unit="k", default=20.0, ge=0,
+                             le=1e6, group="costs")  # fmt: skip

@@ -18,13 +18,14 @@ from ..base import Answer, Inputs, Missing, Progress, Split
 from ..failures import Course, Ready, Tally, every
 from ._candidates import Candidate, candidates
 from ._options import Money, ProposalOptions
-from ._standing import Standing, standing
+from ._standing import Standing, solved_as, standing
 
 _CHANGES: TypeAdapter[list[Change]] = TypeAdapter(list[Change])
 _BARS = 15
 
 
 def _at(inputs: Inputs, options: ProposalOptions) -> Inputs:
+    inputs = solved_as(inputs, options.load_flow)
     return replace(inputs, network=grown(inputs.network, options.year)) if options.year is not None else inputs
 
 
@@ -33,7 +34,7 @@ def _candidates(inputs: Inputs, options: ProposalOptions) -> list[Candidate]:
     course = Course(overlap_from_kv=None)
     ready = Ready(own, course)
     tally = Tally(ready.people, course.sustained_min).take(every(ready))
-    return candidates(own.network, own.under, ready, tally, options)
+    return candidates(own, ready, tally, options)
 
 
 def _plan(inputs: Inputs, options: ProposalOptions) -> Sequence[Any]:
@@ -149,6 +150,9 @@ def _published(inputs: Inputs, options: ProposalOptions, before: Standing, rows:
         Column("worst_pct", "Highest loading", np.array([r[1].under[0].worst_pct for r in rows]), "%", 1),
         Column("low_pu", "Lowest voltage", np.array([r[1].under[0].low_pu for r in rows]), "p.u.", 4),
     ]
+    unbalance = np.array([r[1].under[0].unbalance_pct for r in rows], float)
+    if np.isfinite(unbalance).any():
+        columns.append(Column("unbalance_pct", "Highest voltage unbalance", unbalance, "%", 2))
     table = Table("proposals", "Proposals", columns)
     if chosen is None:
         statement = f"{len(rows)} proposals were tried; none is worth anything."

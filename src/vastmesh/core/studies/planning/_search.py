@@ -17,7 +17,7 @@ from ..base import Answer, Inputs, Missing, Progress, Split
 from ._money import PARTS, built_when, discount, of_schemes, present, yearly
 from ._options import Money, ProposalOptions, SearchOptions
 from ._proposals import best_of
-from ._standing import Standing, conditions_of, laid, standing
+from ._standing import Standing, conditions_of, laid, solved_as, standing
 
 _EXACT, _MOST, _TRIED = 6, 12, 40
 Set = frozenset[str]
@@ -148,7 +148,9 @@ def _made(inputs: Inputs, options: SearchOptions) -> list[dict[str, Any]]:
     if not options.proposals:
         return []
     last = options.solved_years()[-1]
-    wanted = best_of(inputs.laid(()), ProposalOptions(year=last, most=_TRIED), 4 * options.proposals)
+    wanted = best_of(
+        inputs.laid(()), ProposalOptions(year=last, most=_TRIED, load_flow=options.load_flow), 4 * options.proposals
+    )
     present = [s.id for s in inputs.network.of(Scheme) if s.changes]
     found: list[dict[str, Any]] = []
     places: set[str] = set()
@@ -192,7 +194,7 @@ def _prepare(inputs: Inputs, options: SearchOptions) -> tuple[Inputs, SearchOpti
 
 
 def _answer(ready: tuple[Inputs, SearchOptions], part: Mapping[str, Any], progress: Progress) -> Answer:
-    inputs, options = _with(ready[0], part["made"]), ready[1]
+    inputs, options = solved_as(_with(ready[0], part["made"]), ready[1].load_flow), ready[1]
     conditions, priced = conditions_of(inputs, options.conditions), options.interruptions != "none"
 
     def solve(chosen: Sequence[str], year: int) -> Standing:

@@ -11,19 +11,21 @@ import numpy as np
 from ...electrical import compile_network
 from ...errors import FieldProblem, InvalidFields
 from ...flow.balanced import Without
-from ...network import Condition, Network, Plan, Scheme
+from ...network import Add, Condition, Network, Plan, Scheme, Update
 from ...network.growth import grown
-from ...results.state import live_options, run_load_flow
+from ...results.state import live_options, solve_as_set
 from ...severity import Severity
 from ..base import Inputs
 from ..failures import Course, Ready, Tally, every, indices
 from ..judge import Judge
 from ..losses import Asked, losses
+from ._options import LoadFlow
 
 
 @dataclass(frozen=True)
 class Under:
-    """Under one condition. ``worst_pct``, ``worst_at``: the highest loading; ``breaches``: limits that are broken."""
+    """Under one condition. ``worst_pct``, ``worst_at``: the highest loading; ``breaches``: limits that are broken;
+    ``unbalance_pct``: the highest voltage unbalance, per phase."""
 
     condition: str
     solved: bool
@@ -34,6 +36,7 @@ class Under:
     low_at: str = ""
     breaches: int = 0
     broken: tuple[str, ...] = ()
+    unbalance_pct: float = float("nan")
 
 
 @dataclass(frozen=True)
@@ -68,6 +71,22 @@ def laid(inputs: Inputs, schemes: Sequence[str], year: int | None, growth: float
     return replace(found, network=grown(found.network, year, growth)) if year is not None else found
 
 
+def solved_as(inputs: Inputs, load_flow: LoadFlow) -> Inputs:
+    """Inputs whose settings name the load flow that is asked for."""
+    network = inputs.network
+    if load_flow in ("as_set", network.settings.study):
+        return inputs
+    own = network.settings
+    copied = network.copy()
+    change = (
+        Update(id=own.id, values={"study": load_flow})
+        if own.id in network.items
+        else Add(item={"kind": "settings", "id": own.id, "study": load_flow})
+    )
+    copied.apply([change])
+    return replace(inputs, network=copied)
+
+
 def standing(inputs: Inputs, conditions: Sequence[Condition], *, outages: bool, reliability: bool) -> Standing:
     """Of a network as it stands under several conditions, the first being the one in use."""
     network = inputs.network
@@ -91,7 +110,7 @@ def interruptions(inputs: Inputs) -> dict[str, float]:
 
 
 def _under(network: Network, condition: Condition) -> Under:
-    result = run_load_flow(network, live_options(network.settings), condition)
+    result = solve_as_set(network, condition)
     if not result.account.converged:
         return Under(condition.name, solved=False)
     branches, buses = result.tables["branches"], result.tables["buses"]
@@ -104,6 +123,7 @@ def _under(network: Network, condition: Condition) -> Under:
         condition.name, True, float(result.summary["active_loss_mw"] or 0.0), float(used[top]) if top >= 0 else float("nan"),
         str(branches["id"][top]) if top >= 0 else "", float(volts[low]) if low >= 0 else float("nan"),
         str(buses["id"][low]) if low >= 0 else "", len(broken), broken[:20],
+        float(result.summary.get("highest_unbalance_pct") or np.nan),
     )  # fmt: skip
 
 
