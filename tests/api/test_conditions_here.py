@@ -157,3 +157,21 @@ def test_profiles_come_in_are_replaced_and_drive_the_sheet(project: Project) -> 
     assert nowhere.status_code in (400, 422)
     assert "on this machine" in nowhere.text
     assert project.client.post(f"{project.url}/preview", json={"moment": "2025-13-01T20:00"}).status_code == 422
+
+
+def test_a_later_year_has_what_is_connected_by_then_and_not_what_is_at_its_end(project: Project) -> None:
+    new = {"kind": "load", "id": "estate", "bus": "Heron End", "active_power_mw": 0.4, "reactive_power_mvar": 0.1,
+           "in_service": False, "from_year": 2030}  # fmt: skip
+    answer = project.post("changes", label="A new connection", changes=[{"op": "add", "item": new}])
+    assert answer.status_code == 200
+    project.update("Mole demand", until_year=2031)
+
+    def carried(year: int) -> tuple[float | None, float | None]:
+        answer = project.client.post(f"{project.url}/preview", json={"year": year, "tab": "one"})
+        assert answer.status_code == 200, answer.text
+        power = values(answer.json(), "injections", "active_power_mw")
+        return power.get("Mole demand"), power.get("estate")
+
+    seen = {y: carried(y) for y in (2029, 2030, 2031)}
+    assert [bool(seen[y][0]) for y in seen] == [True, True, False]
+    assert [bool(seen[y][1]) for y in seen] == [False, True, True]

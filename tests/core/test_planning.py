@@ -9,12 +9,12 @@ from typing import Any
 import numpy as np
 import pytest
 
-from tests.helpers import at, bus, line, load, network, run_study, source
+from tests.helpers import at, bus, line, load, network, run_study, source, transformer
 from vastmesh.core.checks import run_checks
 from vastmesh.core.errors import InvalidFields
-from vastmesh.core.network import Add, Growth, Network, Plan, Remove, Scheme, Update
-from vastmesh.core.network.growth import grown
-from vastmesh.core.results.state import run_load_flow
+from vastmesh.core.network import Add, Condition, Growth, Network, Plan, Remove, Scheme, Update
+from vastmesh.core.network.growth import grown, states_in
+from vastmesh.core.results.state import LiveUnbalanced, run_load_flow
 from vastmesh.core.studies import STUDIES, Inputs
 from vastmesh.core.studies.planning._money import discount, of_schemes, present, yearly
 from vastmesh.core.studies.planning._options import BoardOptions, Money
@@ -356,3 +356,107 @@ def test_a_tie_is_closed_and_its_ring_opened_elsewhere_where_that_relieves_a_fee
 
 def test_board_options_solve_the_years_they_say() -> None:
     assert BoardOptions(from_year=2026, years=10, every=4).solved_years() == [2026, 2030, 2034]
+
+
+def test_what_comes_and_goes_by_year_is_in_service_then_and_no_sooner() -> None:
+    net = network(
+        bus("s"), bus("e"), source("s"), line("s", "e", id="old", until_year=2030), line("s", "e", id="young", from_year=2029),
+        load("e", 2.0, 0.5), load("e", 1.0, 0.2, id="estate", from_year=2028, in_service=False),
+        load("e", 0.5, 0.1, id="mill", until_year=2027), load("e", 0.3, 0.1, id="fair", from_year=2027, until_year=2029),
+    )  # fmt: skip
+    assert states_in(net, 2026) == {"young": False, "fair": False}
+    assert states_in(net, 2028) == {"young": False, "estate": True, "mill": False}
+    assert states_in(net, 2030) == {"old": False, "estate": True, "mill": False, "fair": False}
+    for year, mw in ((2026, 2.5), (2027, 2.3), (2028, 3.3), (2029, 3.0), (2031, 3.0)):
+        flow = run_load_flow(grown(net, year))
+        assert flow.summary["demand_mw"] == pytest.approx(mw), year
+    assert net["estate"].in_service is False  # type: ignore[attr-defined]
+    # A state of switching under the condition goes before it.
+    out = Condition(id="c", name="c", states={"young": "out", "old": "out"})
+    assert run_load_flow(grown(net, 2031), None, out).summary["dead_buses"] == 1
+    with pytest.raises(InvalidFields, match="the end of its life must be after 2029"):
+        net.apply([Update(id="young", values={"until_year": 2029})])
+
+
+def test_the_board_sees_the_end_of_a_life_and_a_renewal_puts_it_off() -> None:
+    net = town()
+    net.apply([Update(id="s-e", values={"until_year": 2029, "rating_a": 400.0})])
+    result = board(net, of="schemes", interruptions="none")
+    rows = {r["year"]: r for r in result.tables["board"].records() if r["name"] == "as it is"}
+    assert [y for y in sorted(rows) if rows[y]["breaches"]] == ["2029", "2030", "2031"]
+    assert any(n == "End of life in 2029: s-e." for n in result.account.notes)
+    found = run_study("proposals", Inputs.of(net), year=2030, storage=False, switching=False, take="Renewal: s-e")
+    row = next(r for r in found.tables["proposals"].records() if r["name"] == "Renewal: s-e")
+    assert row["cost_k"] == pytest.approx(60.0 * 4.0)  # kilometres at 11 kV
+    assert row["cured"] >= 1
+    changes = [c["change"]["values"] for c in found.scheme]
+    assert changes == [{"until_year": None, "in_service": True}]
+    # With the scheme the board has no trouble any more.
+    net.apply([Add(item={"kind": "scheme", "id": "renewed", "name": "renewed", "cost_k": 240.0, "year": 2028,
+                         "changes": found.scheme})])  # fmt: skip
+    rows = {r["year"]: r for r in board(net, of="schemes", interruptions="none").tables["board"].records()
+            if r["name"] == "renewed"}  # fmt: skip
+    assert all(r["breaches"] == 0 for r in rows.values())
+
+
+def street() -> Network:
+    """Four houses, three of them on one phase."""
+    houses = [
+        load(f"n{k}", 0.006, 0.001, id=f"house {k}", conductors=c) for k, c in enumerate(("AN", "AN", "AN", "BN"), 1)
+    ]
+    return network(
+        bus("m", 11.0), source("m"), bus("n0", 0.4, conductors="ABCN"),
+        {**transformer("m", "n0", rated_mva=0.1, hv_kv=11.0, lv_kv=0.4), "vector_group": "Dyn11"},
+        *(bus(f"n{k}", 0.4, conductors="ABCN") for k in range(1, 5)),
+        *(line(f"n{k}", f"n{k + 1}", length_km=0.05, conductors="ABCN", rating_a=200.0) for k in range(4)),
+        *houses, {"kind": "growth", "id": "g", "from_year": 2026, "pct_per_year": 2.0},
+        {"kind": "scheme", "id": "x", "name": "x", "cost_k": 1.0, "year": 2027,
+         "changes": [{"change": {"op": "update", "id": "house 2", "values": {"conductors": "CN"}}, "label": "x"}]},
+    )  # fmt: skip
+
+
+def test_a_board_per_phase_is_made_of_load_flows_per_phase() -> None:
+    net = street()
+    result = board(net, of="schemes", load_flow="per_phase", interruptions="none", years=3)
+    rows = {(r["name"], r["year"]): r for r in result.tables["board"].records()}
+    for (name, year), row in rows.items():
+        chosen = ("x",) if name == "x" and int(year) >= 2027 else ()
+        trial = grown(Inputs.of(net).laid(chosen).network, int(year))
+        flow = LiveUnbalanced(trial).solve(trial.condition)
+        assert row["losses_mw"] == pytest.approx(flow.summary["active_loss_mw"], rel=1e-6)
+        assert row["unbalance_pct"] == pytest.approx(flow.summary["highest_unbalance_pct"], rel=1e-5)
+    assert rows["x", "2027"]["unbalance_pct"] < rows["as it is", "2027"]["unbalance_pct"]
+    assert "unbalance_pct" not in [c.name for c in board(net, of="schemes", years=1).tables["board"].columns]
+    # As set: the same where the settings say per phase.
+    net.apply([Add(item={"kind": "settings", "id": "settings", "study": "per_phase"})])
+    as_set = board(net, of="schemes", interruptions="none", years=3)
+    assert list(as_set.tables["board"]["losses_mw"]) == pytest.approx(list(result.tables["board"]["losses_mw"]))
+
+
+def test_other_phases_are_proposed_tried_per_phase_and_become_a_scheme() -> None:
+    net = street()
+    found = run_study("proposals", Inputs.of(net), load_flow="per_phase", switching=False, capacity=False, voltage=False,
+                      storage=False)  # fmt: skip
+    (row,) = found.tables["proposals"].records()
+    assert row["what"] == "balancing"
+    moved = {c["change"]["id"] for c in found.scheme}
+    assert row["cost_k"] == pytest.approx(0.3 * len(moved))
+    before = LiveUnbalanced(net).solve(net.condition)
+    after_net = net.copy()
+    after_net.apply([Update(id=c["change"]["id"], values=c["change"]["values"]) for c in found.scheme])
+    after = LiveUnbalanced(after_net).solve(after_net.condition)
+    gain = 1000 * (before.summary["active_loss_mw"] - after.summary["active_loss_mw"])  # type: ignore[operator]
+    assert row["losses_kw"] == pytest.approx(gain, rel=1e-4)
+    assert gain > 0
+    # The best of all ways to put four houses on three phases.
+    best = min(_losses_with(net, phases) for phases in product("ABC", repeat=4))
+    assert after.summary["active_loss_mw"] == pytest.approx(best, rel=0.05)
+    assert found.tables["proposals"].records()[0]["unbalance_pct"] < before.summary["highest_unbalance_pct"]
+    balanced = run_study("proposals", Inputs.of(net), switching=False, capacity=False, voltage=False, storage=False)
+    assert len(balanced.tables["proposals"]["id"]) == 0
+
+
+def _losses_with(net: Network, phases: tuple[str, ...]) -> float:
+    other = net.copy()
+    other.apply([Update(id=f"house {k}", values={"conductors": f"{p}N"}) for k, p in enumerate(phases, 1)])
+    return float(LiveUnbalanced(other).solve(other.condition).summary["active_loss_mw"] or 0.0)

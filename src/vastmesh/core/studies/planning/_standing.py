@@ -11,7 +11,7 @@ import numpy as np
 from ...electrical import compile_network
 from ...errors import FieldProblem, InvalidFields
 from ...flow.balanced import Without
-from ...network import Add, Condition, Network, Plan, Scheme, Update
+from ...network import Add, Condition, Network, Plan, Role, Scheme, Trace, Update
 from ...network.growth import grown
 from ...results.state import live_options, solve_as_set
 from ...severity import Severity
@@ -24,7 +24,8 @@ from ._options import LoadFlow
 
 @dataclass(frozen=True)
 class Under:
-    """Under one condition. ``worst_pct``, ``worst_at``: the highest loading; ``breaches``: limits that are broken;
+    """Under one condition. ``worst_pct``, ``worst_at``: the highest loading; ``breaches``: limits that are broken, and demand
+    without a supply;
     ``unbalance_pct``: the highest voltage unbalance, per phase."""
 
     condition: str
@@ -118,7 +119,12 @@ def _under(network: Network, condition: Condition) -> Under:
     volts = np.asarray(buses["voltage_pu"], float)
     top = int(np.nanargmax(used)) if np.isfinite(used).any() else -1
     low = int(np.nanargmin(volts)) if np.isfinite(volts).any() else -1
-    broken = tuple(dict.fromkeys(f.element for f in result.findings if f.severity is Severity.BREACH))
+    seen = network.under(condition)
+    trace = Trace(seen)
+    dark = [
+        e.id for e in seen.elements() if e.role is Role.DEMAND and e.in_service and not any(map(trace.live, e.buses()))
+    ]
+    broken = tuple(dict.fromkeys([*(f.element for f in result.findings if f.severity is Severity.BREACH), *dark]))
     return Under(
         condition.name, True, float(result.summary["active_loss_mw"] or 0.0), float(used[top]) if top >= 0 else float("nan"),
         str(branches["id"][top]) if top >= 0 else "", float(volts[low]) if low >= 0 else float("nan"),
