@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 from itertools import product
 from typing import Any
 
@@ -16,10 +17,12 @@ from vastmesh.core.network import Add, Condition, Growth, Network, Plan, Remove,
 from vastmesh.core.network.growth import grown, states_in
 from vastmesh.core.results.state import LiveUnbalanced, run_load_flow
 from vastmesh.core.studies import STUDIES, Inputs
+from vastmesh.core.studies.planning._mixed_integer import mixed_integer
 from vastmesh.core.studies.planning._money import discount, of_schemes, present, yearly
 from vastmesh.core.studies.planning._options import BoardOptions, Money
-from vastmesh.core.studies.planning._search import Set, closed, exact, greedy
+from vastmesh.core.studies.planning._search import closed, exact, greedy
 from vastmesh.core.studies.planning._standing import Standing, Under
+from vastmesh.core.studies.planning._state_cost import Set
 
 
 def scheme(ident: str, cost: float = 100.0, *, year: int | None = None, life: int = 40, **more: Any) -> Scheme:
@@ -69,10 +72,48 @@ def test_the_best_plan_is_that_of_exhaustive_search(seed: int) -> None:
     assert found.cost_k == pytest.approx(best, rel=1e-12)
     again = present(found.steps, schemes, lambda y: worth(frozenset(s for s, v in found.steps if v <= y), y), money)
     assert again.weighed == pytest.approx(found.cost_k, rel=1e-12)
+    proven = mixed_integer(schemes, money, worth)
+    assert proven.found.cost_k == pytest.approx(best, rel=1e-9)
+    assert proven.least_k == pytest.approx(best, rel=1e-5)
+    assert proven.found.looked_at <= 2 ** len(names) * len(money.solved_years())
     quick = greedy(schemes, money, worth)
     assert quick.cost_k >= best - 1e-9
     assert quick.cost_k <= best * 1.05
     assert quick.looked_at <= found.looked_at
+
+
+def hindering(seed: int, names: list[str]) -> Any:
+    """A world in which one scheme makes years dearer and another mends that."""
+    plain = made_up(seed, names)
+
+    def of(chosen: Set, year: int) -> Standing:
+        found = plain(chosen, year)
+        more = 2000.0 if names[0] in chosen and names[-1] not in chosen else 0.0
+        return replace(found, cost_k=found.cost_k + more)
+
+    return of
+
+
+@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("world", [made_up, hindering])
+def test_the_mixed_integer_search_proves_what_exact_finds_and_solves_fewer_states(seed: int, world: Any) -> None:
+    dice = random.Random(2000 + seed)
+    names = ["a", "b", "c", "d", "e"]
+    schemes = {n: scheme(n, dice.uniform(100, 900), needs="a" if n == "b" and seed % 2 else None) for n in names}
+    money = Money(years=4, every=2, breach_k=dice.uniform(0, 80))
+    worth = world(seed, names)
+    best = exact(schemes, money, worth)
+    proven = mixed_integer(schemes, money, worth)
+    assert proven.found.cost_k == pytest.approx(best.cost_k, rel=1e-9)
+    assert proven.monotone == (world is made_up)
+    assert proven.least_k == pytest.approx(best.cost_k, rel=1e-5)
+    assert proven.found.looked_at <= best.looked_at
+    # Stopped early it says truly what could still be won.
+    early = mixed_integer(schemes, money, worth, most=8)
+    assert early.found.looked_at <= 8
+    assert early.found.cost_k >= best.cost_k - 1e-9
+    if early.monotone == proven.monotone:
+        assert early.least_k <= best.cost_k * (1 + 1e-5)
 
 
 def test_sets_without_what_they_need_are_no_sets() -> None:

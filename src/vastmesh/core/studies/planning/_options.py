@@ -77,12 +77,15 @@ class SearchOptions(Money):
     state: Literal["all", "proposed", "approved"] = choice(
         "Schemes", "All, from proposed on, or approved ones", default="all"
     )
-    method: Literal["automatic", "exact", "greedy"] = choice(
+    method: Literal["automatic", "exact", "mixed_integer", "greedy"] = choice(
         "Search",
-        "Exact: every set of schemes in every year. Greedy: one more at a time, looking one step ahead. Automatic: exact "
-        "up to six schemes",
+        "Exact: every set of schemes in every year. Mixed-integer: only those that could be part of the best, with a proof. "
+        "Greedy: one more at a time, looking one step ahead. Automatic: exact up to six schemes, greedy beyond",
         default="automatic",
     )
+    most_states: int = quantity("States at most", "So many sets in so many years are solved; then the best so far counts, with "
+                                "how much cheaper another could be", unit="1", default=400, ge=10, le=100_000,
+                                when={"method": ("mixed_integer",)})  # fmt: skip
     proposals: int = quantity(
         "Proposals too", "So many of the best proposals, tried at the demand of the last year, stand beside the schemes of the "
         "model; 0: none", unit="1", default=0, ge=0, le=8,

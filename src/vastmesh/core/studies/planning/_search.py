@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from itertools import combinations
 from typing import Any
 
@@ -14,13 +14,14 @@ from ...flow import Ending
 from ...network import Add, Scheme, SchemeChange
 from ...results import Account, Axis, Column, Figure, Result, Series, Table
 from ..base import Answer, Inputs, Missing, Progress, Split
-from ._money import PARTS, built_when, discount, of_schemes, present, yearly
+from ._mixed_integer import PROVEN, Proven, mixed_integer
+from ._money import PARTS, built_when, of_schemes, present
 from ._options import Money, ProposalOptions, SearchOptions
 from ._proposals import best_of
 from ._standing import Standing, conditions_of, laid, solved_as, standing
+from ._state_cost import At, Found, Set, period_cost
 
 _EXACT, _MOST, _TRIED = 6, 12, 40
-Set = frozenset[str]
 
 
 def closed(chosen: Set, schemes: Mapping[str, Scheme]) -> bool:
@@ -33,24 +34,6 @@ def sets(schemes: Mapping[str, Scheme]) -> list[Set]:
     ids = sorted(schemes)
     every = (frozenset(c) for n in range(len(ids) + 1) for c in combinations(ids, n))
     return [s for s in every if closed(s, schemes)]
-
-
-@dataclass(frozen=True)
-class Found:
-    """``steps``: schemes with years; ``cost_k``: net present cost with the weight of breaches; ``looked_at``: states solved."""
-
-    steps: tuple[tuple[str, int], ...]
-    cost_k: float
-    looked_at: int
-
-
-At = Callable[[Set, int], Standing]
-
-
-def _period(at: Standing, year: int, money: Money) -> float:
-    """Losses, interruptions and breaches of the years that count as ``year``."""
-    end = min(year + money.every, money.from_year + money.years)
-    return sum(yearly(at, money)) * sum(discount(money, y) for y in range(year, end))
 
 
 def exact(schemes: Mapping[str, Scheme], money: Money, at: At) -> Found:
@@ -72,7 +55,7 @@ def exact(schemes: Mapping[str, Scheme], money: Money, at: At) -> Found:
                 continue
             cost, steps = min(ways)
             count += 1
-            now[chosen] = (cost + _period(at(chosen, year), year, money), steps)
+            now[chosen] = (cost + period_cost(at(chosen, year), year, money), steps)
         best = now
     cost, steps = min(best.values())
     return Found(steps, cost, count)
@@ -90,7 +73,9 @@ def greedy(schemes: Mapping[str, Scheme], money: Money, at: At) -> Found:
 
     def cost(plan: Mapping[str, int]) -> float:
         total = sum(of_schemes(list(plan.items()), schemes, money))
-        return total + sum(_period(seen(frozenset(s for s, v in plan.items() if v <= y), y), y, money) for y in years)
+        return total + sum(
+            period_cost(seen(frozenset(s for s, v in plan.items() if v <= y), y), y, money) for y in years
+        )
 
     def fits(plan: Mapping[str, int]) -> bool:
         return all(not (n := schemes[s].needs) or (n in plan and plan[n] <= y) for s, y in plan.items())
@@ -212,8 +197,12 @@ def _answer(ready: tuple[Inputs, SearchOptions], part: Mapping[str, Any], progre
         solved.append({"schemes": sorted(chosen), "year": year, "standing": found.plain()})
         return found
 
-    found = greedy(schemes, options, at)
-    return {"steps": [list(s) for s in found.steps], "cost_k": found.cost_k, "solved": solved}
+    if options.method == "mixed_integer":
+        proven = mixed_integer(schemes, options, at, options.most_states)
+        found, told = proven.found, {"least_k": proven.least_k, "monotone": proven.monotone}
+    else:
+        found, told = greedy(schemes, options, at), {}
+    return {"steps": [list(s) for s in found.steps], "cost_k": found.cost_k, "solved": solved, **told}
 
 
 def _in_order(inputs: Inputs, chosen: Set) -> list[str]:
@@ -225,6 +214,7 @@ def _join(inputs: Inputs, options: SearchOptions, plan: Sequence[Any], answers: 
     inputs = _with(inputs, made)
     schemes = _schemes(inputs, options)
     known: dict[tuple[Set, int], Standing] = {}
+    proven: Proven | None = None
     if any(isinstance(a, Missing) for a in answers):
         done = sum(not isinstance(a, Missing) for a in answers)
         text = f"{done} of {len(answers)} states are solved; the plan follows once all are."
@@ -239,7 +229,9 @@ def _join(inputs: Inputs, options: SearchOptions, plan: Sequence[Any], answers: 
         for row in answer["solved"]:
             known[frozenset(row["schemes"]), row["year"]] = Standing.of(row["standing"])
         found = Found(tuple((s, int(y)) for s, y in answer["steps"]), float(answer["cost_k"]), len(known))
-    result = _published(inputs, options, schemes, known, found)
+        if "least_k" in answer:
+            proven = Proven(found, float(answer["least_k"]), bool(answer["monotone"]))
+    result = _published(inputs, options, schemes, known, found, proven)
     used = [m for m in made if any(s == m["id"] for s, _ in found.steps)]
     notes = [f"Proposals that stood beside the schemes: {', '.join(m['name'] for m in made)}."] if made else []
     # What is chosen of the proposals, so that a plan can be made with them: each its own group, by the name in the plan.
@@ -257,6 +249,7 @@ def _published(
     schemes: Mapping[str, Scheme],
     known: Mapping[tuple[Set, int], Standing],
     found: Found,
+    proven: Proven | None,
 ) -> Result:
     def by(year: int) -> Set:
         return frozenset(s for s, y in found.steps if y <= year)
@@ -299,6 +292,13 @@ def _published(
     ])  # fmt: skip
     names = [schemes[s].name for s, _ in found.steps]
     how = "every set in every year" if _exactly(schemes, options) else "one more at a time"
+    if proven is not None:
+        gap = found.cost_k - proven.least_k
+        how = (
+            "proven: no plan is cheaper"
+            if gap <= PROVEN * max(1.0, abs(found.cost_k))
+            else (f"no plan is cheaper by more than {gap:,.0f} k")
+        )
     statement = (
         f"{', '.join(f'{n} in {y}' for n, (_, y) in zip(names, found.steps, strict=True)) or 'Nothing is worth building'}: "
         f"{cost.total:,.0f} k against {nothing.total:,.0f} k, and {cost.breaches:,.0f} k against {nothing.breaches:,.0f} k of "
@@ -315,6 +315,11 @@ def _published(
         "Once built, a scheme stays; it can come into service in each year that is solved.",
         "The cheapest is sought with the weight of broken limits: raise it where limits must be kept at any cost.",
     ]
+    if proven is not None:
+        rests = "on the assumption that a further scheme makes no year dearer, its own cost aside; what was solved bears that out"
+        assumed.append(
+            f"Mixed-integer: proven {rests if proven.monotone else 'without assuming anything of sets that were not solved'}."
+        )
     summary: dict[str, float | None] = {
         "cost_k": cost.total, "weighed_k": cost.weighed, "nothing_k": nothing.weighed, "schemes": float(len(found.steps)),
         "states": float(found.looked_at),
