@@ -352,3 +352,32 @@ def test_symbols_grow_and_shrink_from_the_palette(bench: Page, server: str, proj
     assert items(server, project)["T-Saltern"]["symbol_size"] == 1.25
     command(bench, "Smaller symbol")
     assert items(server, project)["T-Saltern"]["symbol_size"] == 1
+
+
+def test_the_schemes_of_a_plan_get_their_years_in_the_card(bench: Page, server: str, project: str) -> None:
+    def steps() -> list[tuple[str, int]]:
+        return [
+            (s["scheme"], s["year"])
+            for s in next(i for i in items(server, project).values() if i.get("name") == "Spend least")["steps"]
+        ]
+
+    before = steps()
+    show(bench, "Data")
+    bench.get_by_role("button", name="More tables").click()
+    bench.get_by_role("option", name=re.compile("^Plans")).click()
+    bench.get_by_role("grid", name="Data: Plans").get_by_text("Spend least").click()
+    plan = card(bench).get_by_role("region", name="Schemes by year")
+    year = plan.get_by_role("textbox").first
+    year.fill("2029")
+    year.press("Enter")
+    expect(bench.get_by_role("button", name=re.compile("^Undo: Change a year of Spend least"))).to_be_visible()
+    assert sorted(steps()) == sorted([(before[0][0], 2029), *before[1:]])
+    year.fill("soon")
+    year.press("Enter")
+    expect(bench.get_by_text("is no year from 1900 to 2200")).to_be_visible()
+    plan.get_by_role("button", name=re.compile("Add a scheme")).click()
+    bench.get_by_role("option").first.click()
+    expect(plan.get_by_role("textbox")).to_have_count(len(before) + 1)
+    plan.get_by_role("button", name=re.compile("^Take .* out of the plan")).first.click()
+    expect(plan.get_by_role("textbox")).to_have_count(len(before))
+    assert len(steps()) == len(before)

@@ -11,6 +11,7 @@ import { ConditionFactors } from './ConditionFactors'
 import { Documents } from './Documents'
 import { applies, Field } from './Field'
 import { PhasePick } from './PhasePick'
+import { PlanSteps } from './PlanSteps'
 import { Related } from './Related'
 import { SpectrumHere, spectrumOf } from './SpectrumHere'
 import { StateHere } from './StateHere'
@@ -108,6 +109,7 @@ export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
       })}
       {item.kind === 'own_type' && named && <SpectrumHere name={named} />}
       {item.kind === 'condition' && <ConditionFactors item={item} />}
+      {item.kind === 'plan' && <PlanSteps item={item} />}
       <Related item={item} />
     </>
   )
