@@ -16,6 +16,7 @@ from tests.helpers import bus, line, load, network, source, switch, transformer
 from vastmesh.core.checks import run_checks
 from vastmesh.core.errors import DataError
 from vastmesh.core.network import REGISTRY, Network, Update, make_item, specs
+from vastmesh.core.network.fields import FieldSpec
 from vastmesh.core.results.state import LiveLoadFlow, LiveUnbalanced
 from vastmesh.core.studies import STUDIES, Inputs
 from vastmesh.core.workings import explain
@@ -84,6 +85,11 @@ def values_of(kind: str, field: str) -> Iterator[Any]:
         yield "nowhere"
 
 
+def first_with(field: str, spec: FieldSpec) -> str:
+    """The first kind that has a field just like this one."""
+    return next(k for k in KINDS if specs(REGISTRY[k]).get(field) == spec)
+
+
 def test_the_network_has_every_kind_that_can_be_connected() -> None:
     connected = {k for k, c in REGISTRY.items() if getattr(c, "terminals", lambda: ())()}
     assert connected - set(KINDS) == set()
@@ -99,8 +105,8 @@ def test_every_value_is_refused_or_solved(kind: str) -> None:
         for field, spec in specs(REGISTRY[kind]).items():
             # What an item is called and where it stands is kept, checked and told, but no study looks at it.
             electrical = spec.group not in NOT_ELECTRICAL
-            if not electrical and ident != mine[0]:
-                continue  # alike for all of a kind
+            if not electrical and (ident != mine[0] or first_with(field, spec) != kind):
+                continue  # alike for all of a kind, and for all kinds that inherit it
             for value in values_of(kind, field):
                 net = BASE.copy()
                 live = LiveLoadFlow(net) if electrical else None
