@@ -11,7 +11,7 @@ from ..electrical import NetArrays, apply_condition, compile_network, trace
 from ..electrical.admittance import two_ports
 from ..electrical.arrays import Bools, Columns, Complexes, Floats, Ints, with_rows
 from ..flow import Ending
-from ..flow.balanced import LoadFlowOptions, Problem, Reading, State, SwitchFlows
+from ..flow.balanced import LoadFlowOptions, Problem, Reading, State, Switched, SwitchFlows
 from ..network import Condition, Network
 from ..results.state import LiveLoadFlow
 from .judge import Judge
@@ -75,6 +75,7 @@ class Variants:
         self.arrays: NetArrays = replace(arrays, tables={**arrays.tables, **quiet})
         self._problem: Problem | None = None
         self._last: State | None = None
+        self._switched: Switched | None = None
         self.live: Bools = trace(self.arrays).live
         self.volts: Floats = found.reading.volts if found is not None else np.ones(arrays.n_bus)
         self.phasors: Complexes = found.reading.v0 if found is not None else np.ones(arrays.n_bus, np.complex128)
@@ -151,6 +152,29 @@ class Variants:
             carried = np.divide(through, near, out=np.zeros(len(rated)), where=near > 0)
             used, kept = np.r_[used, carried / self._most[2]], np.r_[kept, np.ones(len(rated), np.bool_)]
         return Stand(v, live, used, kept, losses)
+
+    def switched(self, closed: Bools, out: Ints) -> Stand | None:
+        """What :meth:`state` comes to with switches ``closed`` and branch rows ``out``, on the sparsity of the whole network:
+        several times as fast, with closed switches as branches over which next to nothing of the voltage drops; None where that
+        leads to no answer."""
+        self.count += 1
+        if self._switched is None:
+            options = LoadFlowOptions(tolerance_pu=1e-9)
+            self._switched = Switched(self.arrays, self.phasors, options)
+        found = self._switched.solve(closed, out)
+        if found is None:
+            return None
+        branch = self.arrays.tables["branch"]
+        kept = np.ones(len(branch["element"]), np.bool_)
+        kept[out] = False
+        p, v, f, t = found.ports, found.v, branch["from"], branch["to"]
+        i_f, i_t = p.ff * v[f] + p.ft * v[t], p.tf * v[f] + p.tt * v[t]
+        losses = float((v[f] * np.conj(i_f) + v[t] * np.conj(i_t)).real.sum() * self.arrays.base_mva)
+        rated = self._judge.switches
+        used = np.r_[
+            np.maximum(np.abs(i_f) / self._most[0], np.abs(i_t) / self._most[1]), found.through[rated] / self._most[2]
+        ]
+        return Stand(v, found.live, used, np.r_[kept, np.ones(len(rated), np.bool_)], losses)
 
     def measure(
         self, closed: Bools | None = None, out: Ints | None = None, shunts: Sequence[tuple[int, complex]] = (),

@@ -12,6 +12,7 @@ from ._run import MOST_LEFT_MVA
 from ._settle import settle, with_positions
 from ._several import Several, solve_several
 from ._state import Attempt, State
+from ._switched import Switched, Switching
 from ._without import After, Without
 
 __all__ = [
@@ -40,6 +41,8 @@ __all__ = [
     "Solution",
     "State",
     "SwitchFlows",
+    "Switched",
+    "Switching",
     "Taps",
     "Without",
     "ends_by_element",

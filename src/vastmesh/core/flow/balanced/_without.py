@@ -206,26 +206,7 @@ class Without:
 
     def _stripped(self, places: Ints, shunts: Ints | None) -> Nodal:
         """Nodal values without some live branches, given by their places among these, and rows of shunts."""
-        y, pattern = self.nodal, self.problem.pattern
-        count = len(pattern.live_branch)
-        ports, g, b = y.two_ports.copy(), y.g.copy(), y.b.copy()
-        by_g, by_b = y.by_rows[0].copy(), y.by_rows[1].copy()
-        rows = pattern.live_branch[places]
-        for part in range(4):
-            at = pattern.slots[part * count + places]
-            np.subtract.at(g, at, ports[part, rows].real)
-            np.subtract.at(b, at, ports[part, rows].imag)
-            by_g[self._back[at]], by_b[self._back[at]] = g[at], b[at]
-        ports[:, rows] = 0
-        if shunts is not None:
-            mine = np.flatnonzero(np.isin(pattern.live_shunt, shunts))
-            at = pattern.slots[4 * count + mine]
-            lost = self.arrays.tables["shunt"]["y"][pattern.live_shunt[mine]]
-            np.subtract.at(g, at, lost.real)
-            np.subtract.at(b, at, lost.imag)
-            by_g[self._back[at]], by_b[self._back[at]] = g[at], b[at]
-        stiffness = np.abs(b[pattern.diagonal])
-        return Nodal(ports, g, b, (by_g, by_b), y.lead, y.lift, stiffness, y.usual_stiffness, flat=self.nodal.flat)
+        return stripped(self.problem, self.nodal, self._back, places, self.arrays.tables["shunt"]["y"], shunts)
 
     def _anew(self, gone: dict[str, Ints]) -> After:
         """The same on a topology of its own: from the state before the outage, else from all starts there are."""
@@ -273,6 +254,33 @@ class Without:
         theta, v = np.zeros(problem.n), np.ones(problem.n)
         theta[there[both]], v[there[both]] = self.start.theta[here[both]], self.start.v[here[both]]
         return State(theta, v)
+
+
+def stripped(
+    problem: Problem, y: Nodal, back: Ints, places: Ints, shunt_y: Complexes | None = None, shunts: Ints | None = None
+) -> Nodal:
+    """Nodal values ``y`` without some live branches, given by their places among these, and rows of shunts. ``back``: where each
+    entry by columns stands among those by rows, (nnz,)."""
+    pattern = problem.pattern
+    count = len(pattern.live_branch)
+    ports, g, b = y.two_ports.copy(), y.g.copy(), y.b.copy()
+    by_g, by_b = y.by_rows[0].copy(), y.by_rows[1].copy()
+    rows = pattern.live_branch[places]
+    for part in range(4):
+        at = pattern.slots[part * count + places]
+        np.subtract.at(g, at, ports[part, rows].real)
+        np.subtract.at(b, at, ports[part, rows].imag)
+        by_g[back[at]], by_b[back[at]] = g[at], b[at]
+    ports[:, rows] = 0
+    if shunts is not None and shunt_y is not None:
+        mine = np.flatnonzero(np.isin(pattern.live_shunt, shunts))
+        at = pattern.slots[4 * count + mine]
+        lost = shunt_y[pattern.live_shunt[mine]]
+        np.subtract.at(g, at, lost.real)
+        np.subtract.at(b, at, lost.imag)
+        by_g[back[at]], by_b[back[at]] = g[at], b[at]
+    stiffness = np.abs(b[pattern.diagonal])
+    return Nodal(ports, g, b, (by_g, by_b), y.lead, y.lift, stiffness, y.usual_stiffness, flat=y.flat)
 
 
 @dataclass(frozen=True)

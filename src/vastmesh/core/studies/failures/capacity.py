@@ -11,6 +11,7 @@ from ...network import Condition, Network
 from ..variants import Stand, Variants
 from .graph import Graph
 
+_NEAR = 1e-4  # share of a limit, or p.u. of voltage, within which the exact load flow decides
 _ROOM = 1e-3  # what is overloaded already may carry this much more
 
 
@@ -56,16 +57,24 @@ class Capacity:
         closed = self._closed & ~gone[self._switch].any(axis=1)
         for t in ties:
             closed[self._row[self.graph.doors[t].element]] = True
+        quick = self._variants.switched(closed, out)
+        if quick is not None and (sure := self._verdict(base, quick, gone)) is not None:
+            return sure
         found = self._variants.state(closed, out)
-        if found is None:
-            return False
+        return found is not None and bool(self._verdict(base, found, gone, near=0.0))
+
+    def _verdict(self, base: Stand, found: Stand, gone: Bools, near: float = _NEAR) -> bool | None:
+        """Whether a state keeps what has to be kept; None where something is so ``near`` its limit that the difference between a
+        switch and a branch of hardly any reactance could count."""
         wanted = ~gone[self._place] & base.live
         if bool(np.any(wanted & ~found.live)):
-            return False
-        most = np.maximum(1.0, base.used * (1 + _ROOM))
-        if bool(np.any(found.used > most)):
             return False
         size, before = np.abs(found.v), np.abs(base.v)
         now = found.live & wanted
         low, high = np.minimum(self._variants.low, before - 1e-4), np.maximum(self._variants.high, before + 1e-4)
-        return not bool(np.any(now & ((size < low) | (size > high))))
+        # By how much the worst limit is passed; negative where all are kept.
+        worst = max(
+            float(np.max(found.used / np.maximum(1.0, base.used * (1 + _ROOM)) - 1, initial=-1.0)),
+            float(np.max((low - size)[now], initial=-1.0)), float(np.max((size - high)[now], initial=-1.0)),
+        )  # fmt: skip
+        return None if abs(worst) < near else worst <= 0
