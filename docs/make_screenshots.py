@@ -265,7 +265,7 @@ def phasors(page: Page) -> None:
     show(page, "Tables")
     line = page.get_by_role("combobox", name="Sift: which rows to show")
     line.fill('name ~ "LR " or name ~ "Crescent 3"')
-    page.get_by_text(re.compile(r"^\d+ of \d+")).wait_for()
+    page.locator("span.count", has_text=re.compile(r"^\d+ of \d+")).wait_for()
     page.get_by_role("button", name="Select on the sheet").click()
     page.get_by_role("button", name="Half of the height").click()
     show(page, "Phasors")

@@ -72,10 +72,16 @@ export function Several({ ids }: { ids: readonly string[] }) {
   )
 }
 
-const editable = (kind: Kind, item: Item): FieldSpec[] =>
-  kind.fields.filter(
-    (f) => !f.terminal && f.type !== 'other' && f.name !== 'name' && f.group !== 'place' && applies(item, f),
-  )
+/** What makes the kind comes first, then its further groups, at last what everything has. */
+const editable = (kind: Kind, item: Item): FieldSpec[] => {
+  const late = (f: FieldSpec) => (f.group === 'identity' ? 2 : f.group === 'data' ? 0 : 1)
+  return kind.fields
+    .filter(
+      (f) =>
+        !f.terminal && f.type !== 'other' && f.name !== 'name' && f.group !== 'place' && applies(item, f),
+    )
+    .sort((a, b) => late(a) - late(b))
+}
 
 /** Chosen fields of one element for all the others. */
 function Apply({ from, to, kind }: { from: Item; to: readonly Item[]; kind: Kind }) {
