@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from dataclasses import replace
 from datetime import datetime, timedelta
+from typing import Any
 
 import numpy as np
 import pytest
 
 from tests.core.test_outages import random_network
-from tests.helpers import run_study
+from tests.helpers import bus, line, load, network, run_study, source
 from vastmesh.core.electrical import NetArrays, compile_network
 from vastmesh.core.electrical.arrays import Floats
 from vastmesh.core.flow import Ending
@@ -112,3 +113,25 @@ def test_hours_with_limits_and_one_without_an_answer_equal_single_load_flows(see
         assert steps["worst_pct"][n] == pytest.approx(np.nanmax(flow.tables["branches"]["loading_pct"]), rel=1e-6)
         lost += float(flow.summary["active_loss_mw"] or 0.0)
     assert found.summary["losses_mwh"] == pytest.approx(lost, rel=1e-6)
+
+
+def test_where_hours_do_not_go_together_little_is_solved_in_vain(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Voltages so low in every hour that each has to be looked at by itself."""
+    tried: list[int] = []
+
+    def counted(*given: Any) -> Any:
+        tried.append(len(given[2]))
+        return solve_several(*given)
+
+    monkeypatch.setattr("vastmesh.core.studies.over_time._run.solve_several", counted)
+    shape = [1.0 + 0.01 * (k % 7) for k in range(480)]
+    net = network(
+        bus("a"), bus("b"), source("a"), line("a", "b", length_km=5.0), load("b", 9.9, 2.2),
+        {"kind": "profile", "id": "p", "name": "p", "packed": pack(shape)},
+    )  # fmt: skip
+    found = run_study("over_time", net, days=20.0)
+    assert found.summary["steps"] == 480
+    assert found.summary["steps_without_solution"] == 0
+    assert float(np.max(found.tables["steps"]["lowest_pu"])) < 0.8
+    assert tried
+    assert sum(tried) < 200

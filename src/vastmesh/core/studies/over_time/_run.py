@@ -31,6 +31,7 @@ from ._options import OverTimeOptions
 from ._stores import Stores
 
 _TOGETHER = 96  # steps solved side by side: four days of hours, one of quarters
+_LEAST_TOGETHER = 4
 
 
 @dataclass
@@ -168,6 +169,7 @@ class BalancedRun(Run):
         self.last: State | None = None
         self._controlled = Controls(self.drive.base, self.problem.topology, self.load_flow, lambda: self.order).any
         self._ahead: Powers | None = None
+        self._together, self._wait, self._alone = _TOGETHER, 1, 0
 
     def step(self, n: int) -> None:
         """Solve a step and take down what it comes to."""
@@ -199,12 +201,14 @@ class BalancedRun(Run):
 
     def advance(self, n: int) -> int:
         """Solve from step ``n`` on as many as go together; the first that has not been solved."""
-        if self.last is None or self._controlled or self.load_flow.method not in ("automatic", "newton"):
+        alone = self._alone > 0 or self._controlled or self.load_flow.method not in ("automatic", "newton")
+        if alone or self.last is None:
+            self._alone = max(self._alone - 1, 0)
             self.step(n)
             return n + 1
         powers, problem = self._powers(n), self.problem
-        k = n - powers.first
-        rest = (powers.load_p[k:], powers.load_q[k:], powers.machine_p[k:], powers.machine_q[k:])
+        some = slice(n - powers.first, n - powers.first + self._together)
+        rest = (powers.load_p[some], powers.load_q[some], powers.machine_p[some], powers.machine_q[some])
         arrays = self.drive.at(n, powers)
         y = problem.admittance(arrays)
         net = problem.net_of_several(arrays, *rest)
@@ -212,11 +216,16 @@ class BalancedRun(Run):
         at_limit = self.last.at_limit
         for m, met in enumerate(found.met.tolist()):
             if not met:
+                # Fewer at once, and where not even the first went with the others, some alone before it is tried again.
+                self._together = max(self._together // 2, _LEAST_TOGETHER) if m else _LEAST_TOGETHER
+                self._wait = min(2 * self._wait, _TOGETHER) if m == 0 else 1
+                self._alone = self._wait if m == 0 else 0
                 self.step(n + m)
                 return n + m + 1
             self.last = found.state(m, at_limit)
             self.totals.done = n + m + 1
             self._take(n + m, self._read(rest[0][m], arrays, self.last, y.ports), 0.0)
+        self._together, self._wait = min(2 * self._together, _TOGETHER), 1
         return n + len(found.met)
 
     def _powers(self, n: int) -> Powers:
