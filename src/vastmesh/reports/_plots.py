@@ -196,8 +196,12 @@ def _cells(figure: Figure, width: int) -> str:
     height = 32 + h * len(down) + 8
     limit = next((b.value for b in figure.bounds if b.across == "z"), None)
     z = figure.z
+    # Nothing but yes and no: bars of what is so, without a scale.
+    plain = z is not None and z.unit == "yes or no"
     digits = (z and z.digits) or 0
     scale = f"{_axis(z.label, z.unit) if z else figure.label}, {low:.{digits}f} to {high:.{digits}f}"
+    if z is not None and plain:
+        scale = z.label
     parts = [_text(4, 12, scale + ("" if limit is None else f"; framed beyond {limit:g}"))]
     col, row = ({v: n for n, v in enumerate(vs)} for vs in (across, down))
     every = max(1, ceil((min(max(len(a) for a in across), 9) * _LETTER + 6) / w))
@@ -212,9 +216,12 @@ def _cells(figure: Figure, width: int) -> str:
     ]
     size = f'width="{max(w - 1, 0.5):.1f}" height="{max(h - 1, 0.5):.1f}"'
     for x, y, v in found:
+        if plain and not v:
+            continue
         frame = f' stroke="{_BREACH}" stroke-width="1"' if limit is not None and v > limit else ""
         box = f'x="{left + col[x] * w:.1f}" y="{32 + row[y] * h:.1f}" {size}'
-        parts.append(f'<rect {box} fill="{_heat((v - low) / max(high - low, 1e-12))}"{frame}/>')
+        colour = _CURVES[0] if plain else _heat((v - low) / max(high - low, 1e-12))
+        parts.append(f'<rect {box} fill="{colour}"{frame}/>')
     return _svg(figure, width, height, parts)
 
 

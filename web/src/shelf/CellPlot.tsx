@@ -50,6 +50,8 @@ export function CellPlot({ figure }: { figure: components['schemas']['FigureOut'
   const height = TOP + rowHeight * down.length + BOTTOM
   const zs = cells.map((c) => c.z)
   const [low, high] = [Math.min(...zs), Math.max(...zs, Math.min(...zs) + 1e-9)]
+  // Nothing but yes and no: bars of what is so, without a scale.
+  const plain = figure.z?.unit === 'yes or no'
   const limit = figure.bounds?.find((b) => b.across === 'z')?.value
   const colour = scaleLinear<string>()
     .domain([0, 1, 2, 3].map((i) => low + ((high - low) * i) / 3))
@@ -59,6 +61,13 @@ export function CellPlot({ figure }: { figure: components['schemas']['FigureOut'
       .map(
         (c) =>
           `M${(left + c.x * wide).toFixed(1)} ${(TOP + c.y * rowHeight).toFixed(1)}h${(wide - gap).toFixed(1)}v${(rowHeight - gap).toFixed(1)}h${(gap - wide).toFixed(1)}z`,
+      )
+      .join('')
+  const bars = (chosen: readonly Cell[]) =>
+    chosen
+      .map(
+        (c) =>
+          `M${(left + c.x * wide).toFixed(1)} ${(TOP + (c.y + 0.22) * rowHeight).toFixed(1)}h${(wide + 0.3).toFixed(1)}v${(0.56 * rowHeight).toFixed(1)}h${(-wide - 0.3).toFixed(1)}z`,
       )
       .join('')
   const gap = wide > 5 && rowHeight > 5 ? 1 : 0
@@ -80,8 +89,8 @@ export function CellPlot({ figure }: { figure: components['schemas']['FigureOut'
     if (c.id) select(c.id, { reveal: true })
   }
   const told = pointed
-    ? `${down[pointed.y]}, ${across[pointed.x]}: ${fixed(pointed.z, exact)} ${figure.z?.unit ?? ''}`
-    : `${figure.z?.label ?? figure.label} ${figure.z?.unit ?? ''}`
+    ? `${down[pointed.y]}, ${across[pointed.x]}: ${plain ? (pointed.z ? 'yes' : 'no') : `${fixed(pointed.z, exact)} ${figure.z?.unit ?? ''}`}`
+    : `${figure.z?.label ?? figure.label} ${plain ? '' : (figure.z?.unit ?? '')}`
   return (
     <Frame ref={frame}>
       <PlotActs figure={figure} drawing={drawing} />
@@ -120,7 +129,15 @@ export function CellPlot({ figure }: { figure: components['schemas']['FigureOut'
         <text x={4} y={14} fill={pointed ? theme.ink : theme.quiet}>
           {shortened(told, size.width - 240)}
         </text>
-        <Key colour={colour} low={low} high={high} right={size.width - 110} digits={exact > 1 ? exact : 0} />
+        {!plain && (
+          <Key
+            colour={colour}
+            low={low}
+            high={high}
+            right={size.width - 110}
+            digits={exact > 1 ? exact : 0}
+          />
+        )}
         {down.map((w, n) =>
           n % everyY ? null : (
             <text
@@ -134,7 +151,19 @@ export function CellPlot({ figure }: { figure: components['schemas']['FigureOut'
             </text>
           ),
         )}
-        {Array.from({ length: STEPS }, (_, s) => {
+        {plain && (
+          <>
+            {down.map((w, n) => (
+              <path
+                key={w}
+                d={`M${left} ${TOP + (n + 0.5) * rowHeight}h${wide * across.length}`}
+                stroke={theme.rule}
+              />
+            ))}
+            <path d={bars(cells.filter((c) => c.z === 1))} fill={theme.accent} />
+          </>
+        )}
+        {Array.from({ length: plain ? 0 : STEPS }, (_, s) => {
           const mine = cells.filter((c) => step(c.z) === s)
           const key = `step ${s}`
           return mine.length ? (

@@ -95,4 +95,4 @@ def built_when(rows: Sequence[tuple[str, int]], money: Money) -> list[Figure]:
         return []
     x, y, z = (list(c) for c in zip(*cells, strict=True))
     return [Figure("when", "What is built when", Axis("Year"), Axis("Scheme"), [Series("z", "", x, y, "cells", z=z)],
-                   z=Axis("In service", None, 0))]  # fmt: skip
+                   z=Axis("In service", "yes or no", 0))]  # fmt: skip
