@@ -234,6 +234,13 @@ def test_every_cell_of_the_board_is_a_load_flow_of_that_year_and_those_schemes()
     ways = {r["name"]: r for r in result.tables["ways"].records()}
     first = next(y for y in range(2026, 2032) if rows["as it is", str(y)]["breaches"])
     assert ways["as it is"]["trouble"] == str(first)
+    passed = {(r["way"], r["id"], r["limit"]): (r["year"], r["kept"]) for r in result.tables["passed"].records()}
+    assert passed["as it is", "s-e", "loading above"] == (str(first), "")
+    # A second line relieves the first one, from the year in which it is there.
+    assert passed.get(("second", "s-e", "loading above"), (str(first), "2028")) == (str(first), "2028")
+    for (way, ident, _), (year, _kept) in passed.items():
+        flow = run_load_flow(grown(net, int(year))) if way == "as it is" else None
+        assert flow is None or ident in {f.element for f in flow.findings}
     assert ways["Both"]["saidi_h"] < ways["as it is"]["saidi_h"]
 
 

@@ -82,6 +82,7 @@ def _published(
     tables = [
         _cases(every, cost, known, options, first),
         _rows(inputs, every, known, years, first),
+        _passed(inputs, every, known, years),
         _steps(every, schemes, first),
     ]
     growths = _GROWTHS[options.growth]
@@ -217,6 +218,39 @@ def _rows(inputs: Inputs, every: Sequence[Way], known: Known, years: Sequence[in
         Column("ens_mwh", "Not supplied", numbers[12], "MWh/a", 2),
         Column("interruptions_k", "Cost of interruptions", numbers[14], "k/a", 1), Column("way", "Way's id", list(c[13])),
         *([Column("unbalance_pct", "Highest voltage unbalance", numbers[15], "%", 2)] if np.isfinite(numbers[15]).any() else []),
+    ])  # fmt: skip
+
+
+def _passed(inputs: Inputs, every: Sequence[Way], known: Known, years: Sequence[int]) -> Table:
+    """When which element passes which limit, and until when: under any condition, of every way."""
+    items = inputs.network.items
+    rows: list[tuple[str, str, str, str, str, str]] = []
+    for w in every:
+        since: dict[str, tuple[int, str, str]] = {}
+        until: dict[str, int] = {}
+        for y in years:
+            now = {
+                b: (text, u.condition)
+                for u in known[w.by(y), y, 1.0].under
+                for b, text in zip(u.broken, u.limits, strict=True)
+            }
+            for ident, told in now.items():
+                since.setdefault(ident, (y, *told))
+                until[ident] = y
+        for ident, (y, text, condition) in since.items():
+            after = next((x for x in years if x > until[ident]), None)
+            rows.append((ident, w.name, str(y), text, condition, str(after) if after else ""))
+    rows.sort(key=lambda r: (r[2], [w.name for w in every].index(r[1])))
+    rows = [r for r in rows if r[0] in items] + [r for r in rows if r[0] not in items]
+    first = next(iter(items))
+    return Table("passed", "Limits passed", [
+        Column("id", "Id", [r[0] if r[0] in items else first for r in rows], fixed=True),
+        Column("name", "Element", [items[r[0]].name if r[0] in items else r[0] for r in rows], fixed=True),
+        Column("way", "Way", [r[1] for r in rows], fixed=True),
+        Column("year", "First in", [r[2] for r in rows], meaning="First solved year in which it is beyond the limit"),
+        Column("limit", "Limit", [r[3] for r in rows]), Column("condition", "Condition", [r[4] for r in rows]),
+        Column("kept", "Kept from", [r[5] for r in rows],
+               meaning="Solved year from which it is within again, for good; blank where it never is"),
     ])  # fmt: skip
 
 

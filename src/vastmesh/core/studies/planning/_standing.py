@@ -21,12 +21,15 @@ from ..judge import Judge
 from ..losses import Asked, losses
 from ._options import LoadFlow
 
+_MOST_TOLD = 500  # places at which limits are broken, of one state
+_WORDS = {"loading_pct": "loading", "voltage_pu": "voltage"}
+
 
 @dataclass(frozen=True)
 class Under:
     """Under one condition. ``worst_pct``, ``worst_at``: the highest loading; ``breaches``: limits that are broken, and demand
     without a supply;
-    ``unbalance_pct``: the highest voltage unbalance, per phase."""
+    ``broken``: what they are of, ``limits``: which they are; ``unbalance_pct``: the highest voltage unbalance, per phase."""
 
     condition: str
     solved: bool
@@ -37,6 +40,7 @@ class Under:
     low_at: str = ""
     breaches: int = 0
     broken: tuple[str, ...] = ()
+    limits: tuple[str, ...] = ()
     unbalance_pct: float = float("nan")
 
 
@@ -62,7 +66,7 @@ class Standing:
 
     @classmethod
     def of(cls, data: dict[str, Any]) -> Standing:
-        under = tuple(Under(**{**u, "broken": tuple(u["broken"])}) for u in data["under"])
+        under = tuple(Under(**{**u, "broken": tuple(u["broken"]), "limits": tuple(u["limits"])}) for u in data["under"])
         return cls(**{**data, "under": under})
 
 
@@ -124,11 +128,15 @@ def _under(network: Network, condition: Condition) -> Under:
     dark = [
         e.id for e in seen.elements() if e.role is Role.DEMAND and e.in_service and not any(map(trace.live, e.buses()))
     ]
-    broken = tuple(dict.fromkeys([*(f.element for f in result.findings if f.severity is Severity.BREACH), *dark]))
+    why: dict[str, str] = {}
+    for f in result.findings:
+        if f.severity is Severity.BREACH:
+            why.setdefault(f.element, f"{_WORDS.get(f.quantity, f.quantity)} {f.direction}".strip())
+    why |= dict.fromkeys(dark, "no supply")
     return Under(
         condition.name, True, float(result.summary["active_loss_mw"] or 0.0), float(used[top]) if top >= 0 else float("nan"),
         str(branches["id"][top]) if top >= 0 else "", float(volts[low]) if low >= 0 else float("nan"),
-        str(buses["id"][low]) if low >= 0 else "", len(broken), broken[:20],
+        str(buses["id"][low]) if low >= 0 else "", len(why), tuple(why)[:_MOST_TOLD], tuple(why.values())[:_MOST_TOLD],
         float(result.summary.get("highest_unbalance_pct") or np.nan),
     )  # fmt: skip
 
