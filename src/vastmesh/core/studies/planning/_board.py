@@ -35,11 +35,11 @@ def _plan(inputs: Inputs, options: BoardOptions) -> Sequence[Any]:
 
 
 def _prepare(inputs: Inputs, options: BoardOptions) -> tuple[Inputs, BoardOptions]:
-    return inputs, options
+    return solved_as(inputs, options.load_flow), options
 
 
 def _answer(ready: tuple[Inputs, BoardOptions], part: Mapping[str, Any], progress: Progress) -> Answer:
-    inputs, options = solved_as(ready[0], ready[1].load_flow), ready[1]
+    inputs, options = ready
     progress(0.0, f"{part['year']}, {len(part['schemes'])} schemes")
     own = laid(inputs, part["schemes"], part["year"], part["growth"])
     plain = part["growth"] == 1.0

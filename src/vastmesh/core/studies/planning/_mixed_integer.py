@@ -60,6 +60,8 @@ def mixed_integer(schemes: Mapping[str, Scheme], money: Money, at: At, most: int
         monotone = _monotone(known)
         proposed = _master(ids, years, own, known, schemes, monotone=monotone)
         if proposed is None:
+            # Nothing is proven but that no year costs less than nothing.
+            least = sum(min(0.0, *(own[s, y] for y in years)) for s in ids)
             break
         steps, least = proposed
         states = [(frozenset(s for s, v in steps if v <= y), y) for y in years]
@@ -70,7 +72,9 @@ def mixed_integer(schemes: Mapping[str, Scheme], money: Money, at: At, most: int
         if cost < best[0]:
             best = (cost, steps)
         # What is proposed is known already: it is what the bound is of, to the solver's tolerance.
-        if new == 0 or least >= best[0] - PROVEN * max(1.0, abs(best[0])):
+        # A bound counts only where what has just been solved bears out what it supposes.
+        met = least >= best[0] - PROVEN * max(1.0, abs(best[0])) and _monotone(known) == monotone
+        if new == 0 or met:
             break
     return Proven(Found(best[1], best[0], len(known)), min(least, best[0]), monotone)
 

@@ -175,11 +175,11 @@ def _plan(inputs: Inputs, options: SearchOptions) -> Sequence[Any]:
 
 
 def _prepare(inputs: Inputs, options: SearchOptions) -> tuple[Inputs, SearchOptions]:
-    return inputs, options
+    return solved_as(inputs, options.load_flow), options
 
 
 def _answer(ready: tuple[Inputs, SearchOptions], part: Mapping[str, Any], progress: Progress) -> Answer:
-    inputs, options = solved_as(_with(ready[0], part["made"]), ready[1].load_flow), ready[1]
+    inputs, options = _with(ready[0], part["made"]), ready[1]
     conditions, priced = conditions_of(inputs, options.conditions), options.interruptions != "none"
 
     def solve(chosen: Sequence[str], year: int) -> Standing:
