@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import get_args
+from typing import Any, get_args
 
 import numpy as np
+from numba import njit
 
 from ..electrical import NetArrays, TwoPorts
 from ..electrical.arrays import Bools, Complexes, Floats, Ints
@@ -63,6 +64,31 @@ class Judge:
         """Current over what is allowed, (n_branch,), at voltages with NaN where dead; zero where none is known or flows."""
         b, limits = self.arrays.tables["branch"], self.limits[limit_set]
         v0 = np.where(np.isfinite(v.real), v, 0)
-        vf, vt = v0[b["from"]], v0[b["to"]]
-        i_f, i_t = np.abs(ports.ff * vf + ports.ft * vt), np.abs(ports.tf * vf + ports.tt * vt)
-        return np.asarray(np.maximum(i_f / limits.most_from, i_t / limits.most_to))
+        return used(ports, b["from"], b["to"], v0, np.ones(len(ports.ff), np.bool_), limits.most_from, limits.most_to)[
+            0
+        ]
+
+
+def used(
+    ports: TwoPorts, frm: Ints, to: Ints, v: Complexes, kept: Bools, most_from: Floats, most_to: Floats
+) -> tuple[Floats, float]:
+    """Current over what is allowed at the end where that is most, zero where not ``kept``, (n_branch,), and losses, p.u., at
+    voltages of buses, p.u., (n_bus,)."""
+    found = np.empty(len(frm))
+    lost = _used(ports.ff, ports.ft, ports.tf, ports.tt, frm, to, v, kept, most_from, most_to, found)
+    return found, float(lost)
+
+
+@njit(cache=True, nogil=True)
+def _used(
+    ff: Any, ft: Any, tf: Any, tt: Any, frm: Any, to: Any, v: Any, kept: Any, most_from: Any, most_to: Any, found: Any
+) -> float:
+    losses = 0.0
+    for k in range(len(frm)):
+        found[k] = 0.0
+        if kept[k]:
+            a, b = v[frm[k]], v[to[k]]
+            out, back = ff[k] * a + ft[k] * b, tf[k] * a + tt[k] * b
+            found[k] = max(abs(out) / most_from[k], abs(back) / most_to[k])
+            losses += (a * out.conjugate() + b * back.conjugate()).real
+    return losses

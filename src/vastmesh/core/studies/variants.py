@@ -15,6 +15,7 @@ from ..flow.balanced import LoadFlowOptions, Problem, Reading, State, Switched, 
 from ..network import Condition, Network
 from ..results.state import LiveLoadFlow
 from .judge import Judge
+from .judge import used as used_of
 
 _QUIET = ("tap", "phase", "bank", "curve")
 
@@ -137,11 +138,7 @@ class Variants:
         live = row >= 0
         v = np.zeros(arrays.n_bus, complex)
         v[live] = (state.v * np.exp(1j * state.theta))[row[live]]
-        p, f, t = ports, branch["from"][kept], branch["to"][kept]
-        i_f, i_t = p.ff[kept] * v[f] + p.ft[kept] * v[t], p.tf[kept] * v[f] + p.tt[kept] * v[t]
-        losses = float((v[f] * np.conj(i_f) + v[t] * np.conj(i_t)).real.sum() * arrays.base_mva)
-        used = np.zeros(len(branch["element"]))
-        used[kept] = np.maximum(np.abs(i_f) / self._most[0][kept], np.abs(i_t) / self._most[1][kept])
+        used, losses = used_of(ports, branch["from"], branch["to"], v, kept, *self._most[:2])
         rated = self._judge.switches
         if len(rated):
             seen = Reading(arrays, problem, solution, SwitchFlows(arrays, problem))
@@ -151,7 +148,7 @@ class Variants:
             )
             carried = np.divide(through, near, out=np.zeros(len(rated)), where=near > 0)
             used, kept = np.r_[used, carried / self._most[2]], np.r_[kept, np.ones(len(rated), np.bool_)]
-        return Stand(v, live, used, kept, losses)
+        return Stand(v, live, used, kept, losses * arrays.base_mva)
 
     def switched(self, closed: Bools, out: Ints) -> Stand | None:
         """What :meth:`state` comes to with switches ``closed`` and branch rows ``out``, on the sparsity of the whole network:
@@ -167,14 +164,12 @@ class Variants:
         branch = self.arrays.tables["branch"]
         kept = np.ones(len(branch["element"]), np.bool_)
         kept[out] = False
-        p, v, f, t = found.ports, found.v, branch["from"], branch["to"]
-        i_f, i_t = p.ff * v[f] + p.ft * v[t], p.tf * v[f] + p.tt * v[t]
-        losses = float((v[f] * np.conj(i_f) + v[t] * np.conj(i_t)).real.sum() * self.arrays.base_mva)
+        used, losses = used_of(self._ports, branch["from"], branch["to"], found.v, kept, *self._most[:2])
         rated = self._judge.switches
-        used = np.r_[
-            np.maximum(np.abs(i_f) / self._most[0], np.abs(i_t) / self._most[1]), found.through[rated] / self._most[2]
-        ]
-        return Stand(v, found.live, used, np.r_[kept, np.ones(len(rated), np.bool_)], losses)
+        used = np.r_[used, found.through[rated] / self._most[2]]
+        return Stand(
+            found.v, found.live, used, np.r_[kept, np.ones(len(rated), np.bool_)], losses * self.arrays.base_mva
+        )
 
     def measure(
         self, closed: Bools | None = None, out: Ints | None = None, shunts: Sequence[tuple[int, complex]] = (),

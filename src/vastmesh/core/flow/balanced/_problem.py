@@ -20,7 +20,7 @@ from ._state import Attempt, Nodal, State, Targets
 _LOW = 0.8  # share of the voltage without demand below which an answer may be the lower one of two
 _HIGH_ENOUGH = 0.95  # share of it above which there is nothing to doubt
 _LOW_BESIDE_LIMITS = 0.9  # the same where machines stand at reactive limits
-_NEAR = 0.05  # between a voltage now and before, up to which the answer is the same one moved
+NEAR = 0.05  # between a voltage now and before, up to which the answer is the same one moved
 _COLLAPSED = 0.5  # below it a demand of constant power draws more from its supply than that can give
 
 
@@ -132,13 +132,19 @@ class Problem(Equations):
         assert y.flat is not None
         t = attempt.targets
         lowest = float(lowest_share(attempt.state.v, t.node_type, y.flat[3], t.voltage))
-        if lowest > _HIGH_ENOUGH:
-            return False
-        near = last is not None and float(np.max(np.abs(attempt.state.v - last.v))) < _NEAR
-        limited = bool(np.any(attempt.at_limit))
-        if not near and (lowest < _COLLAPSED or (limited and lowest < _LOW_BESIDE_LIMITS)):
-            return True
-        return bool((lowest < _LOW or limited) and turned_over(self, y, attempt))
+        near = last is not None and float(np.max(np.abs(attempt.state.v - last.v))) < NEAR
+        told = lower_of_two(lowest, limited=bool(np.any(attempt.at_limit)), near=near)
+        return turned_over(self, y, attempt) if told is None else told
+
+
+def lower_of_two(lowest: float, *, limited: bool, near: bool) -> bool | None:
+    """Whether an answer may be the lower of two, from its lowest voltage as a share of the usual one, whether machines stand at
+    limits, and whether it is near one that is right; None: the sign of the determinant of its Jacobian tells."""
+    if lowest > _HIGH_ENOUGH:
+        return False
+    if not near and (lowest < _COLLAPSED or (limited and lowest < _LOW_BESIDE_LIMITS)):
+        return True
+    return None if lowest < _LOW or limited else False
 
 
 @dataclass

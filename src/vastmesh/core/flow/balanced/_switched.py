@@ -6,15 +6,17 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ...electrical import NetArrays, TwoPorts
+from ...electrical import NetArrays
 from ...electrical.arrays import Bools, Complexes, Floats, Ints
 from ...electrical.topology import components
+from ...errors import SingularMatrix
 from .._ending import Ending
-from ._kernel import REF
+from ._kernel import REF, rectangular
 from ._methods import newton
+from ._nearby import Nearby
 from ._options import LoadFlowOptions
 from ._problem import Problem
-from ._state import State
+from ._state import Attempt, Nodal, State
 from ._without import stripped
 
 _DROP = 1e-8  # p.u., of voltage over a closed switch that carries the whole demand
@@ -22,12 +24,11 @@ _DROP = 1e-8  # p.u., of voltage over a closed switch that carries the whole dem
 
 @dataclass
 class Switching:
-    """A solved state. ``v``: p.u., zero where dead, (n_bus,); ``ports``: of every branch, zero where out; ``through``: current of
-    every switch, p.u., (n_switch,)."""
+    """A solved state. ``v``: p.u., zero where dead, (n_bus,); ``live``: buses that have a supply; ``through``: current of every
+    switch, p.u., zero where open, (n_switch,)."""
 
     v: Complexes
     live: Bools
-    ports: TwoPorts
     through: Floats
 
 
@@ -59,39 +60,78 @@ class Switched:
         at = p.pattern.row[known]
         start.theta[at], start.v[at] = np.angle(v[known]), np.abs(v[known])
         self._start: State = start
+        self._closed = arrays.tables["switch"]["closed"].astype(np.bool_)
+        self._nearby: Nearby | None = None
+        self._tried = False
 
     def solve(self, closed: Bools, out: Ints) -> Switching | None:
         """With switches ``closed`` (n_switch,) and branch rows ``out`` out of service; None where the start leads to no answer
         that is beyond doubt: that says nothing yet."""
-        p, t = self._problem, self._targets
+        kept = self._kept(closed, out)
+        if not self._tried:
+            self._tried = True
+            self._nearby = self._known()
+        found = self._nearby.solve(kept) if self._nearby is not None else None
+        if found is None:
+            found = self.whole(kept)
+        if found is None:
+            return None
+        state, dead = found
+        p, m = self._problem, self._branches
+        fed = np.append(~dead, False)  # the last stands for buses that nothing reaches
+        live: Bools = fed[p.pattern.row]
+        parts = np.zeros((2, p.n + 1))
+        rectangular(np.where(dead, 0.0, state.v), state.theta, *parts[:, : p.n])
+        v: Complexes = (parts[0] + 1j * parts[1])[p.pattern.row]
+        f, to, ports = self._from[m:], self._to[m:], self._y.two_ports[:, m:]
+        through = np.where(closed & live[f], np.abs(ports[0] * v[f] + ports[1] * v[to]), 0.0)
+        return Switching(v, live, through)
+
+    def _kept(self, closed: Bools, out: Ints) -> Bools:
         gone = np.zeros(len(self._place), np.bool_)
         gone[out] = True
         gone[self._branches :] |= ~closed
         places = self._place[gone]
-        places = places[places >= 0]
-        kept = np.ones(len(p.branch_from), np.bool_)
-        kept[places] = False
+        kept = np.ones(len(self._problem.branch_from), np.bool_)
+        kept[places[places >= 0]] = False
+        return kept
+
+    def _joints(self) -> Bools:
+        return np.asarray(self._problem.pattern.live_branch >= self._branches)
+
+    def whole(self, kept: Bools) -> tuple[State, Bools] | None:
+        """Voltages with the live branches ``kept`` and which nodes have no supply, from equations of all of it."""
+        solved = self._newton(kept)
+        return None if solved is None else (solved[0].state, solved[1])
+
+    def _newton(self, kept: Bools) -> tuple[Attempt, Bools, Nodal] | None:
+        p, t = self._problem, self._targets
         count, part = components(p.n, p.branch_from[kept], p.branch_to[kept])
         fed = np.zeros(count, np.bool_)
         fed[part[t.node_type == REF]] = True
         dead = ~fed[part]
-        y = stripped(p, self._y, self._back, places)
+        y = stripped(p, self._y, self._back, np.flatnonzero(~kept))
         targets = replace(t, node_type=np.where(dead, REF, t.node_type))
         # Where two ends are joined they begin alike: over so small a reactance any difference would carry far too much.
-        joint = kept & (p.pattern.live_branch >= self._branches)
+        joint = kept & self._joints()
         count, group = components(p.n, p.branch_from[joint], p.branch_to[joint])
         many = np.bincount(group, minlength=count)
         theta, size = (np.bincount(group, x, count)[group] / many[group] for x in (self._start.theta, self._start.v))
-        start = State(theta, size)
-        attempt = newton(p, y, targets, start, self._options, rung="before switching")
+        attempt = newton(p, y, targets, State(theta, size), self._options, rung="before switching")
         if attempt.ending is not Ending.CONVERGED or p.doubtful(y, attempt, self._start):
             return None
-        row = p.pattern.row
-        live = row >= 0
-        live[live] = ~dead[row[live]]
-        v: Complexes = np.zeros(self._n_bus, np.complex128)
-        v[live] = (attempt.state.v * np.exp(1j * attempt.state.theta))[row[live]]
-        m, ports = self._branches, y.two_ports
-        f, to = self._from[m:], self._to[m:]
-        through = np.abs(ports[0, m:] * v[f] + ports[1, m:] * v[to])
-        return Switching(v, live, TwoPorts(*ports[:, :m]), through)
+        return attempt, dead, y
+
+    def _known(self) -> Nearby | None:
+        """The state as it stands, to find others from; None where it can't be found on this sparsity."""
+        kept = self._kept(self._closed, np.zeros(0, np.int64))
+        solved = self._newton(kept)
+        if solved is None:
+            return None
+        attempt, dead, y = solved
+        try:
+            return Nearby(
+                self._problem, self._y.two_ports, y, self._back, kept, self._joints(), attempt, dead, self._options
+            )
+        except SingularMatrix:
+            return None

@@ -92,7 +92,7 @@ class Without:
         self._place = np.full(len(self.arrays.tables["branch"]["element"]), -1)
         self._place[live] = np.arange(len(live))
         self._back = np.argsort(problem.by_rows, kind="stable")
-        self.bridges = _Bridges.of(problem.n, problem.branch_from, problem.branch_to)
+        self.bridges = Bridges.of(problem.n, problem.branch_from, problem.branch_to)
         self._rows = LostRows(self.arrays)
         self._targets = problem.targets(self.arrays)
         # Rows of switches whose current is wanted after an outage.
@@ -284,7 +284,7 @@ def stripped(
 
 
 @dataclass(frozen=True)
-class _Bridges:
+class Bridges:
     """Edges whose loss takes a graph apart. ``first``: place of every node in an order of search, (n,); ``begin``, ``end``: of
     every edge the range of places behind it, empty where it is no bridge, (n_edge,); ``part``: of every node, (n,)."""
 
@@ -294,7 +294,7 @@ class _Bridges:
     part: Ints
 
     @classmethod
-    def of(cls, n: int, frm: Ints, to: Ints) -> _Bridges:
+    def of(cls, n: int, frm: Ints, to: Ints) -> Bridges:
         """Of several edges between two nodes none is a bridge."""
         ends = np.r_[frm, to]
         order = np.argsort(ends, kind="stable")
