@@ -508,3 +508,16 @@ def _losses_with(net: Network, phases: tuple[str, ...]) -> float:
     other = net.copy()
     other.apply([Update(id=f"house {k}", values={"conductors": f"{p}N"}) for k, p in enumerate(phases, 1)])
     return float(LiveUnbalanced(other).solve(other.condition).summary["active_loss_mw"] or 0.0)
+
+
+def test_ten_years_pass_limits_of_the_demonstration_one_after_the_other(demo: Network) -> None:
+    """T-Q1 and the end of the rural feeder today, more of the feeder and the 33 kV circuit to Kesterby in years of their own."""
+    net = Network.from_items([i for i in demo.to_items() if i["kind"] != "plan" or i["id"] == "plan-least"])
+    options = {"every": 1, "outages": False, "interruptions": "none", "of": "plans", "conditions": "present"}
+    passed = run_study("board", net, **options).tables["passed"]
+    rows = zip(*(passed[c] for c in ("id", "way", "year")), strict=True)
+    first = {ident: int(year) for ident, way, year in rows if way == "as it is"}
+    assert first["T-Q1"] == first["Heron End"] == 2026
+    assert first["Wick Farm"] == 2027
+    assert first["33 kV to Kesterby"] == 2030
+    assert first["T-Kesterby"] == 2032
