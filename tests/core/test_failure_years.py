@@ -13,7 +13,8 @@ from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Network, Update
 from vastmesh.core.network.elements.profile import pack
 from vastmesh.core.studies import STUDIES, Inputs, Missing
-from vastmesh.core.studies.failures.events import Ready
+from vastmesh.core.studies.failures import Course, Ready
+from vastmesh.core.studies.failures.weather import Weather
 from vastmesh.core.studies.reliability import SimulationOptions
 from vastmesh.core.studies.reliability._years import causes_of, simulate
 
@@ -97,6 +98,80 @@ def test_storms_leave_the_mean_and_make_bad_years_worse() -> None:
     # With few crews the same storms cost more hours.
     queued = years(net, 6000, transfers="none", crews=1, **storms)[:, 1]
     assert queued.mean() > 1.1 * rough.mean()
+
+
+def parallel(**more: Any) -> Network:
+    """Two overhead lines side by side, each away now and then; ``more`` of the second."""
+    gear = {"from_gear": "breaker", "to_gear": "breaker", "repair_h": 10.0, "failure_rate": 3.0}
+    return network(
+        bus("s"), bus("e"), source("s"), load("e", 1.0, customers=1), line("s", "e", **gear),
+        line("s", "e", **gear, **more) | {"id": "second"},
+    )  # fmt: skip
+
+
+STORMS = {"storms": 2.0, "storm_h": 12.0, "storm_factor": 40.0}
+
+
+@pytest.mark.parametrize("repairs", [1.0, 3.0])
+@pytest.mark.parametrize("construction", ["overhead", "cable"])
+def test_storms_bring_two_failures_at_once_as_often_as_is_worked_out(construction: str, repairs: float) -> None:
+    """What a closed form says of two lines in the same storms is what comes of playing them in time; a cable is out of reach."""
+    options = {**STORMS, "storm_repairs": repairs, "overlap_from_kv": 1.0, "sustained_min": 0.0}
+    net = parallel(construction=construction)
+    found = years(net, 60_000, **options)
+    known = run_study("reliability", net, **{**PLAIN, **options}).summary
+    calm = run_study("reliability", net, **{**PLAIN, "overlap_from_kv": 1.0}).summary
+    for k, name in enumerate(("saifi", "saidi")):
+        expected, without = known[name], calm[name]
+        assert expected is not None
+        assert without is not None
+        # Rarely away is what the sums suppose: both are so 1 % of the time and more in storms.
+        assert found[:, k].mean() == pytest.approx(expected, rel=0.1)
+        if construction == "overhead":
+            assert expected > 1.8 * without
+
+
+def test_what_storms_add_is_an_integral_over_two_moments() -> None:
+    """The closed form against a sum over small steps of the chance of a storm at both moments, from how storms begin."""
+    course = Course(storms=3.0, storm_h=8.0, storm_factor=25.0)
+    weather = Weather(course)
+    rate, d = 3.0 / 8760, 8.0
+    share = 1 - np.exp(-rate * d)
+    r1, r2 = 6.0, 15.0
+    step = 1e-3
+    u = np.arange(step / 2, 400, step)
+    # No storm at either moment: none has begun in the hours before them, the union of two stretches of length d.
+    both = 1 - 2 * np.exp(-rate * d) + np.exp(-rate * (d + np.minimum(u, d)))
+    calm = 1 / (1 + 24 * share)
+    product = calm**2 * (1 + 2 * 24 * share + 24**2 * both)
+    expected = 2.0 * 5.0 / 8760 * sum(float((product * np.exp(-u / r)).sum() * step) for r in (r1, r2))
+    assert sum(f for f, _ in weather.together((2.0, r1, True), (5.0, r2, True))) == pytest.approx(expected, rel=1e-5)
+    # One in the cable trench: independent, whatever the weather.
+    assert weather.together((2.0, r1, True), (5.0, r2, False)) == [
+        (pytest.approx(10 * (r1 + r2) / 8760), r1 * r2 / (r1 + r2))
+    ]
+
+
+def test_repairs_in_storms_last_longer_by_what_falls_into_them() -> None:
+    options = {**STORMS, "storm_repairs": 4.0}
+    net = network(
+        bus("s"), bus("e"), source("s"), load("e", 1.0, customers=1),
+        line("s", "e", failure_rate=2.0, repair_h=5.0, from_gear="breaker", repair_spread="fixed"),
+    )  # fmt: skip
+    share = 1 - np.exp(-2 * 12 / 8760)
+    in_storms = 40 * share / (1 + 39 * share)
+    known = run_study("reliability", net, **{**PLAIN, **options}).summary["saidi"]
+    assert known == pytest.approx(2.0 * 5.0 * (1 + 3 * in_storms), rel=1e-9)
+    assert within(years(net, 8000, **options)[:, 1], float(known))
+
+
+def test_age_counts_in_what_is_worked_out_too() -> None:
+    net = parallel()
+    net.apply(
+        [Update(id="second", values={"in_service": False}), Update(id="s-e", values={"commissioned": "1990-01-01"})]
+    )
+    known = run_study("reliability", net, **PLAIN, year=2030, ageing_from=30.0, ageing_pct=5.0).summary["saifi"]
+    assert known == pytest.approx(3.0 * 1.5)
 
 
 def test_old_equipment_fails_more_often_in_a_later_year() -> None:

@@ -83,3 +83,52 @@ class Course(BaseModel):
         unit="kV", default=30.0, ge=0, le=1500,
     )  # fmt: skip
     planned: bool = choice("Planned outages", "Maintenance counts", default=True)
+    storms: float = quantity("Storms", "In a year", unit="1/a", default=0.0, ge=0, le=100, group="weather")
+    storm_h: float = quantity(
+        "Storm lasts", "Each, in whole hours", unit="h", default=12.0, ge=1, le=200, group="weather"
+    )
+    storm_factor: float = quantity(
+        "Failures in storms",
+        "Of overhead lines, times as many as in other hours; over the year they stay what they are",
+        unit="1",
+        default=20.0,
+        ge=1,
+        le=10_000,
+        group="weather",
+    )
+    storm_repairs: float = quantity(
+        "Repairs in storms",
+        "Of what fails in a storm, times as long",
+        unit="1",
+        default=1.0,
+        ge=1,
+        le=100,
+        group="weather",
+    )
+    year: int | None = quantity(
+        "Year",
+        "For the age of equipment with a commissioning date; ageing is left out when blank",
+        unit="1",
+        default=None,
+        ge=1900,
+        le=2200,
+        group="ageing",
+    )
+    ageing_from: float = quantity(
+        "Ages from",
+        "Age from which failures become more frequent",
+        unit="a",
+        default=30.0,
+        ge=0,
+        le=200,
+        group="ageing",
+    )
+    ageing_pct: float = quantity(
+        "Each year",
+        "By so much of what is entered, for each further year of age",
+        unit="%",
+        default=4.0,
+        ge=0,
+        le=100,
+        group="ageing",
+    )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from ...errors import FieldProblem, InvalidFields
@@ -16,8 +16,8 @@ from .course import Course
 from .demand import supplied
 from .graph import Rules, graph_of
 from .play import Play, Story
+from .weather import HOURS, Weather, older
 
-HOURS = 8760.0
 KINDS = ("failure", "temporary", "planned", "stuck", "overlap", "common")
 SAID = {
     "failure": "Permanent failures", "temporary": "Temporary failures", "planned": "Planned outages",
@@ -63,6 +63,7 @@ class Ready:
             raise InvalidFields(
                 [FieldProblem("network", "load", None, "there is no load in service; add who is supplied")]
             )
+        self.weather = Weather(course)
         self.groups = self._groups()
         self.indicated = frozenset(
             self.graph.section[e.id] for e in self.network.elements()
@@ -98,7 +99,9 @@ class Ready:
             if isinstance(e, Failing) and e.in_service and (seeds := self.seeds(e)):
                 data = failures_of(self.network, e, typical=self.course.typical)
                 if not self.course.planned:
-                    data = Failures(data.rate, data.temporary, data.hours, 0.0, 0.0, data.typical)
+                    data = replace(data, planned=0.0, planned_h=0.0)
+                if (age := older(self.course, e)) != 1:
+                    data = replace(data, rate=data.rate * age, temporary=data.temporary * age)
                 if data.rate or data.temporary or data.planned:
                     found.setdefault(seeds, Group(seeds)).elements.append((e.id, data))
         for g in found.values():  # equal repairs follow each other, so that what they come to is worked out once
@@ -109,6 +112,12 @@ class Ready:
 def of_group(ready: Ready, play: Play, group: Group) -> Iterator[Event]:
     """All that one group of elements does by itself."""
     graph = ready.graph
+
+    def lasting(kind: str, ident: str, per_year: float, hours: float, story: Story) -> Iterator[Event]:
+        exposed = ready.weather.exposed(ready.network[ident], kind)
+        for rate, repair in ready.weather.parts(exposed, per_year, hours):
+            yield Event(kind, (ident,), rate, repair, story)
+
     if any(d.rate for _, d in group.elements):
         story = play.permanent(group.seeds)
         rest = 1.0
@@ -119,17 +128,17 @@ def of_group(ready: Ready, play: Play, group: Group) -> Iterator[Event]:
                 other = play.permanent(group.seeds, stuck=door)
                 for ident, d in group.elements:
                     if d.rate:
-                        yield Event("stuck", (ident,), p * d.rate, d.hours, other)
+                        yield from lasting("stuck", ident, p * d.rate, d.hours, other)
         ties = [d for step in story.steps if step.what.startswith("transferred") for d in step.closed]
         p = graph.doors[ties[0]].fails if ties else 0.0
         if p:
             without = play.permanent(group.seeds, transfers=False)
             for ident, d in group.elements:
                 if d.rate:
-                    yield Event("stuck", (ident,), max(rest, 0.0) * p * d.rate, d.hours, without)
+                    yield from lasting("stuck", ident, max(rest, 0.0) * p * d.rate, d.hours, without)
         for ident, d in group.elements:
             if d.rate:
-                yield Event("failure", (ident,), max(rest, 0.0) * (1 - p) * d.rate, d.hours, story)
+                yield from lasting("failure", ident, max(rest, 0.0) * (1 - p) * d.rate, d.hours, story)
     if any(d.temporary for _, d in group.elements):
         story = play.temporary(group.seeds)
         for ident, d in group.elements:
@@ -160,7 +169,8 @@ def of_common(ready: Ready, play: Play, item: CommonFailure) -> Iterator[Event]:
         raise InvalidFields(problems)
     if there:
         story = play.permanent(tuple(sorted(sections)))
-        yield Event("common", tuple(there), item.failure_rate or 0.0, item.repair_h or 0.0, story)
+        for rate, repair in ready.weather.parts(False, item.failure_rate or 0.0, item.repair_h or 0.0):
+            yield Event("common", tuple(there), rate, repair, story)
 
 
 def meshed(ready: Ready) -> list[Group]:
@@ -185,20 +195,22 @@ def _kv(network: Network, e: Item) -> float:
 
 
 def of_pair(ready: Ready, play: Play, a: Group, b: Group) -> Iterator[Event]:
-    """One fails while the other is away: rates and durations of independent two-state elements that are rarely away."""
+    """One fails while the other is away: rates and durations of two-state elements that are rarely away, independent but for
+    storms that reach both."""
     alone = [play.graph.cuts("zone").lost(g.seeds) for g in (a, b)]
     story = play.together((*a.seeds, *b.seeds), alone)
     if not len(story.sections) or not play.matters[story.sections].any():
         return
     for i, d in a.elements:
         for j, e in b.elements:
+            out, beside = (ready.weather.exposed(ready.network[x], "failure") for x in (i, j))
             if d.rate and e.rate:
-                both = d.hours + e.hours
-                yield Event("overlap", (i, j), d.rate * e.rate * both / HOURS, d.hours * e.hours / both, story)
+                for rate, hours in ready.weather.together((d.rate, d.hours, out), (e.rate, e.hours, beside)):
+                    yield Event("overlap", (i, j), rate, hours, story)
             # A failure during a planned outage; nobody takes something out while the other is away.
             for r1, h1, r2, h2 in (
-                (d.planned, d.planned_h, e.rate, e.hours),
-                (e.planned, e.planned_h, d.rate, d.hours),
+                (d.planned, d.planned_h, e.rate, ready.weather.mean(beside, e.hours)),
+                (e.planned, e.planned_h, d.rate, ready.weather.mean(out, d.hours)),
             ):
                 if r1 and r2:
                     yield Event("overlap", (i, j), r1 * h1 / HOURS * r2, h1 * h2 / (h1 + h2), story)

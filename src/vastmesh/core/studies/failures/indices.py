@@ -8,8 +8,8 @@ import numpy as np
 
 from ...electrical.arrays import Bools
 from .demand import Supplied
-from .events import HOURS
 from .tally import Tally
+from .weather import HOURS
 
 
 @dataclass(frozen=True)

@@ -37,45 +37,5 @@ class SimulationOptions(Course):
     crews: int = quantity(
         "Crews", "Repairs at the same time at most; 0: no limit", unit="1", default=0, ge=0, le=10_000, group="work"
     )
-    storms: float = quantity("Storms", "In a year", unit="1/a", default=0.0, ge=0, le=100, group="weather")
-    storm_h: float = quantity(
-        "Storm lasts", "Each, in whole hours", unit="h", default=12.0, ge=1, le=200, group="weather"
-    )
-    storm_factor: float = quantity(
-        "Failures in storms",
-        "Of overhead lines, times as many as in other hours; over the year they stay what they are",
-        unit="1",
-        default=20.0,
-        ge=1,
-        le=10_000,
-        group="weather",
-    )
-    year: int | None = quantity(
-        "Year",
-        "For the age of equipment with a commissioning date; ageing is left out when blank",
-        unit="1",
-        default=None,
-        ge=1900,
-        le=2200,
-        group="ageing",
-    )
-    ageing_from: float = quantity(
-        "Ages from",
-        "Age from which failures become more frequent",
-        unit="a",
-        default=30.0,
-        ge=0,
-        le=200,
-        group="ageing",
-    )
-    ageing_pct: float = quantity(
-        "Each year",
-        "By so much of what is entered, for each further year of age",
-        unit="%",
-        default=4.0,
-        ge=0,
-        le=100,
-        group="ageing",
-    )
     by_profile: bool = choice("By profile", "Energy by the demand of the hours in which it is missing; off: average demand",
                               default=True)  # fmt: skip

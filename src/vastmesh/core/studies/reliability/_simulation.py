@@ -180,13 +180,16 @@ def _published(
     assumed = [
         "Failures come at random at their rates; what happens after each is as when it is played by itself.",
         "A crew repairs one thing at a time, first come, first served; without a limit every repair begins at once.",
-        "Storms do not change how often something fails over the year, only when.",
+        "Storms do not change how often something fails over the year, only when"
+        + (
+            f"; what fails in one takes {options.storm_repairs:g} times as long to repair."
+            if options.storm_repairs > 1
+            else "."
+        ),
         "Years are not leap years; every year has the profile of the model.",
     ]
-    if any(v > 0 for v in (options.crews, options.storms)) or options.year is not None:
-        notes.append(
-            "With crews, storms or ageing the analytical figures are of other assumptions: theirs are left out there."
-        )
+    if options.crews:
+        notes.append("The analytical figures know no limit of crews: every repair begins at once there.")
     summary: dict[str, float | None] = {"years": float(n), "needed": float(needed)}
     for row, (key, _, _) in zip(rows, _TOLD, strict=True):
         summary[key] = row[2] if np.isfinite(row[2]) else None
@@ -213,8 +216,7 @@ def _figures(x: Floats, label: str, unit: str, known: dict[str, float], options:
     running, squares = np.cumsum(x)[at - 1] / at, np.cumsum(x**2)[at - 1] / at
     half = 1.96 * np.sqrt(np.maximum(squares - running**2, 0) / np.maximum(at - 1, 1))
     value = known["saidi"] if label == "SAIDI" else known["ens"]
-    plain = not (options.crews or options.storms or options.year is not None)
-    bound = [Bound("analytical", value)] if plain and np.isfinite(value) else []
+    bound = [Bound("analytical", value)] if not options.crews and np.isfinite(value) else []
     share = 100 * (np.arange(n) + 0.5) / n
     down = np.sort(x)[::-1]
     thin = np.unique(np.linspace(0, n - 1, min(n, 400)).astype(int))

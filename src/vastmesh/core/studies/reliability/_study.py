@@ -163,6 +163,11 @@ def _assumed(options: ReliabilityOptions) -> list[str]:
         "Nobody is shed for overload in what stays supplied; see outages for that.",
         "Interrupted energy is average demand times duration, whatever the hour.",
     ]
+    if options.storms:
+        found[0] = "Failures are rare beside repairs, and independent but for storms: rates and durations add up."
+        found.append("Storms do not change how often something fails over the year; overhead lines fail more in them.")
+    if options.year is not None:
+        found.append(f"Equipment with a commissioning date fails as often as its age in {options.year} says.")
     if options.transfers == "checked":
         found.append("Transfers are checked at the demand of the condition in use; taps stay where they are.")
         found.append("What a tie carries for more sections it carries for fewer.")

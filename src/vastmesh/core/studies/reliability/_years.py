@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from copy import copy
 from dataclasses import dataclass
 from math import gamma
 from typing import Any
@@ -10,13 +11,13 @@ import numpy as np
 from numba import njit
 
 from ...electrical.arrays import Bools, Floats, Ints
-from ...network import Line
 from ...network.elements._failing import Failing
 from ...network.elements.profile import Profile
 from ...network.elements.reliability import COST_H
 from ...network.hours import hourly_means
-from ..failures.events import HOURS, Event, Group, Ready, meshed, of_common, of_group, of_pair
+from ..failures.events import Event, Group, Ready, meshed, of_common, of_group, of_pair
 from ..failures.play import Story
+from ..failures.weather import HOURS, Weather
 from ._options import SimulationOptions
 
 H = int(HOURS)
@@ -58,6 +59,10 @@ class Causes:
 
 def causes_of(ready: Ready, options: SimulationOptions) -> Causes:
     """Everything that happens by itself, and what two at once do."""
+    # Which repairs begin in a storm is seen when their time comes.
+    weather = Weather(options.model_copy(update={"storm_repairs": 1.0}))
+    ready = copy(ready)
+    ready.weather = weather
     play, network = ready.play(), ready.network
     stories: list[Story] = []
     at: dict[int, int] = {}
@@ -81,10 +86,9 @@ def causes_of(ready: Ready, options: SimulationOptions) -> Causes:
             shape = first.repair_shape or (0.6 if spread == 2 else 2.0)
         if e.kind == "planned":
             spread = 1
-        age = _older(first, options) if e.kind in ("failure", "stuck", "temporary") else 1.0
         rows.append((
-            e.per_year * age, number(e.story), e.repair_h, spread, shape, e.kind in ("failure", "stuck", "common"),
-            isinstance(first, Line) and first.construction == "overhead" and e.kind in ("failure", "stuck", "temporary"),
+            e.per_year, number(e.story), e.repair_h, spread, shape, e.kind in ("failure", "stuck", "common"),
+            weather.exposed(first, e.kind),
             of.get(e.elements[0], -1) if e.kind in ("failure", "stuck", "planned") else -1, e.kind == "planned",
         ))  # fmt: skip
     pair = np.full((len(groups), len(groups)), -1, np.int64)
@@ -101,14 +105,6 @@ def causes_of(ready: Ready, options: SimulationOptions) -> Causes:
         np.array(shapes, float), np.array(crew, np.bool_), np.array(exposed, np.bool_), np.array(group, np.int64),
         np.array(planned, np.bool_), pair, _stages(ready, stories, options.at), knots, _hourly(ready, options),
     )  # fmt: skip
-
-
-def _older(item: object, options: SimulationOptions) -> float:
-    """How much more often something fails at its age."""
-    if options.year is None or not isinstance(item, Failing) or item.commissioned is None:
-        return 1.0
-    age = options.year - item.commissioned.year
-    return 1 + options.ageing_pct / 100 * max(0.0, age - options.ageing_from)
 
 
 def _stages(ready: Ready, stories: list[Story], at: str | None) -> Stages:
@@ -155,8 +151,8 @@ def simulate(causes: Causes, options: SimulationOptions, years: int, seed: tuple
     """Figures of every year: customers interrupted, customer hours, customers for a moment, MWh, cost, (years, 5)."""
     dice = np.random.default_rng(seed)
     hours = years * H
-    span = options.storms * options.storm_h
-    calm = causes.rate / (1 + np.where(causes.exposed, (options.storm_factor - 1) * span / HOURS, 0.0))
+    weather = Weather(options)
+    calm = causes.rate * np.where(causes.exposed, weather.calm(True), 1.0)
     stormy = np.zeros(hours, np.bool_)
     if options.storms:
         for t in dice.integers(0, hours, dice.poisson(options.storms * years)):
@@ -175,6 +171,8 @@ def simulate(causes: Causes, options: SimulationOptions, years: int, seed: tuple
     order = np.argsort(moment, kind="stable")
     which, moment = which[order], moment[order]
     repair = _repairs(causes, which, dice)
+    if options.storm_repairs != 1:
+        repair[stormy[moment.astype(np.int64)] & ~causes.planned[which]] *= options.storm_repairs
     s = causes.stages
     return np.asarray(_play(
         years, which, moment, repair, causes.story, causes.crew, causes.group, causes.planned, causes.pair, s.start, s.hours,
