@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import json
 import re
+import urllib.request
+from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
 from tools.served import show
 
+from tests.browser.conftest import call, open_bench
 from tests.browser.test_accessibility import violations
 from tests.browser.test_bench import card
 from tests.browser.test_harmonics import chosen, run
+from tests.core.test_planning import town
+from vastmesh.core.network import Plan, Remove, Scheme, Update
+from vastmesh.exchange import write_document
 
 
 def figure(bench: Page, option: str, value: str) -> None:
@@ -79,6 +86,36 @@ def test_plans_stand_side_by_side_and_a_case_is_shown(bench: Page) -> None:
     expect(bench.get_by_role("status").filter(has_text="With the demand of 2026")).to_be_visible()
     bench.get_by_role("button", name="Back to today").click()
     expect(bench.get_by_test_id("badge")).to_contain_text("solved")
+
+
+def test_a_best_plan_of_proposals_is_kept_with_the_schemes_that_it_needs(
+    new_page: Callable[..., Page], server: str
+) -> None:
+    """A line that is too weak and no scheme yet: proposals stand in the plan and become schemes with it."""
+    net = town()
+    net.apply([Remove(id=s.id) for s in (*net.of(Plan), *net.of(Scheme))])
+    net.apply([Update(id="load-e", values={"active_power_mw": 2.6, "reactive_power_mvar": 1.2})])
+    data = write_document(net, "Weak line")
+    made = urllib.request.Request(f"{server}/api/projects/import?file_name=weak.json", data, method="POST")
+    with urllib.request.urlopen(made, timeout=60) as answer:
+        project = json.load(answer)["project"]["id"]
+    page = new_page()
+    open_bench(page, server, project)
+    show(page, "Best plan")
+    for option, value in (("conditions", "present"), ("method", "exact")):
+        chosen(page, option, value)
+    for option, value in (("years", "4"), ("every", "2"), ("proposals", "3")):
+        figure(page, option, value)
+    run(page)
+    page.get_by_role("button", name="Make it a plan").click()
+    expect(page.get_by_text("Best plan stands on the board and among the plans of the model.")).to_be_visible()
+    items = {i["id"]: i for i in call(f"{server}/api/projects/{project}")["items"]}
+    steps = items["Best plan"]["steps"]
+    assert steps
+    for step in steps:
+        scheme = items[step["scheme"]]
+        assert scheme["kind"] == "scheme"
+        assert scheme["changes"]
 
 
 def test_simulated_years_and_adequacy_have_their_pages(bench: Page) -> None:
