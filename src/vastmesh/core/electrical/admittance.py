@@ -5,10 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import reverse_cuthill_mckee
 
 from .arrays import Bools, Columns, Complexes, Floats, Ints, NetArrays
+from .sparse import elimination_order
 from .topology import Topology
 
 
@@ -49,8 +48,8 @@ def two_ports(branch: Columns) -> TwoPorts:
 class NodalPattern:
     """Where branches and shunts land in the nodal matrix of the live part.
 
-    Live nodes are renumbered by reverse Cuthill-McKee for locality. ``row``: matrix row of each bus, -1 where
-    dead, (n_bus,). ``indptr``, ``indices``: compressed columns, sorted, pattern symmetric. ``live_branch``:
+    Live nodes stand in the order in which they are best eliminated (:func:`elimination_order`). ``row``: matrix row of each
+    bus, -1 where dead, (n_bus,). ``indptr``, ``indices``: compressed columns, sorted, pattern symmetric. ``live_branch``:
     rows of the branch table that count. ``slots``: for the entries ff, ft, tf, tt of live branches, then
     shunts, the place in the values array. ``diagonal``: place of each diagonal entry, (n,).
     """
@@ -78,13 +77,13 @@ def nodal_pattern(arrays: NetArrays, topology: Topology) -> NodalPattern:
     live_branch = np.flatnonzero(row[branch["from"]] >= 0)
     live_shunt = np.flatnonzero(row[shunt["bus"]] >= 0)
     f, t = row[branch["from"][live_branch]], row[branch["to"][live_branch]]
-    graph = coo_array((np.ones(2 * len(f)), (np.r_[f, t], np.r_[t, f])), shape=(n, n)).tocsr()
-    order = reverse_cuthill_mckee(graph, symmetric_mode=True) if n else np.zeros(0, np.int64)
+    every = np.arange(n)
+    graph = np.unique(np.r_[t, f, every] * n + np.r_[f, t, every])
+    order = elimination_order(np.searchsorted(graph, np.arange(n + 1) * n), graph % max(n, 1))
     place = np.empty(n, np.int64)
-    place[order] = np.arange(n)
+    place[order] = every
     row = np.where(row >= 0, place[row], -1) if n else row
     f, t, s = place[f], place[t], row[shunt["bus"][live_shunt]]
-    every = np.arange(n)
     rows = np.r_[f, f, t, t, s, every]
     cols = np.r_[f, t, f, t, s, every]
     keys, inverse = np.unique(cols * n + rows, return_inverse=True)

@@ -34,7 +34,7 @@ class Equations:
         self.by_rows = np.searchsorted(column * self.n + pattern.indices, pattern.indices * self.n + column)
         self.index = tuple(a.astype(np.uint32) for a in (pattern.indptr, pattern.indices, pattern.diagonal))
         self.jacobian = np.zeros(int(self.jacobian_index[0][-1]))
-        self.lu: SparseLU | None = SparseLU(*self.jacobian_index) if self.n else None
+        self.lu: SparseLU | None = SparseLU(*self.jacobian_index, in_order=True) if self.n else None
         self._linear_lu: SparseLU | None = None
         self._nodal: tuple[list[np.ndarray], Nodal] | None = None
         branch = arrays.tables["branch"]
@@ -116,7 +116,7 @@ class Equations:
         values[reference[self.pattern.indices] | reference[columns]] = 0.0
         values[self.pattern.diagonal[reference]] = 1.0
         if self._linear_lu is None:
-            self._linear_lu = SparseLU(self.pattern.indptr, self.pattern.indices)
+            self._linear_lu = SparseLU(self.pattern.indptr, self.pattern.indices, in_order=True)
         try:
             self._linear_lu.factorise(values)
         except SingularMatrix:
@@ -137,7 +137,7 @@ class Equations:
         values[known | reference[self.pattern.indices]] = 0.0
         values[self.pattern.diagonal[reference]] = 1.0
         try:
-            with SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True) as lu:
+            with SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True, in_order=True) as lu:
                 lu.factorise(values)
                 found = lu.solve(rhs)
         except SingularMatrix:

@@ -112,7 +112,7 @@ class Nearby:
         self._f, self._p, self._q = np.empty(2 * p.n), np.empty(p.n), np.empty(p.n)
         self._sources: Bools = (t.node_type == REF) & ~dead
         self._find_parts(self._sources)
-        self._lu = SparseLU(*p.jacobian_index)
+        self._lu = SparseLU(*p.jacobian_index, in_order=True)
         jac = np.empty_like(p.jacobian)
         self._fill(self._state, self._type, jac)
         self._lu.factorise(jac)

@@ -32,7 +32,7 @@ class Problem(Equations):
     def _method(self, name: str, branch: Columns, y: Nodal, *, damped: bool) -> Step:
         if name == "fast_decoupled":
             if self._decoupled is None:
-                first, second = (SparseLU(self.pattern.indptr, self.pattern.indices) for _ in range(2))
+                first, second = (SparseLU(self.pattern.indptr, self.pattern.indices, in_order=True) for _ in range(2))
                 self._decoupled = first, second
             return DecoupledStep(self._decoupled, self.pattern, branch, y)
         if name == "gauss_seidel":

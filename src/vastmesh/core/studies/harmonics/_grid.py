@@ -79,7 +79,7 @@ class Grid:
 
     def begin(self) -> None:
         """Forget the pivots of what was solved before, on which the last bits of what follows would hang."""
-        self._lu = SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True)
+        self._lu = SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True, in_order=True)
 
     def close(self) -> None:
         self._lu.close()
@@ -261,7 +261,7 @@ class Grid:
             return ""
         diagonal = self.pattern.diagonal
         values[diagonal] += 1e-9 * max(float(np.abs(values).max()), 1e-30)
-        lu = SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True)
+        lu = SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True, in_order=True)
         try:
             lu.factorise(values)
             v = lu.solve(np.exp(1j * np.arange(self.pattern.n)))
@@ -391,7 +391,7 @@ class Grid:
         values = np.empty_like(self._values)
         fill: Any = assemble
         fill(1.0, np.ones_like(self._exponents), len(lines.r), lines, self._work, branches, nodes, values)
-        lu = SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True)
+        lu = SparseLU(self.pattern.indptr, self.pattern.indices, complex_=True, in_order=True)
         lu.factorise(values)
         found = lu.inverse_diagonal()
         lu.close()

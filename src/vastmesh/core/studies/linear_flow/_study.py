@@ -100,7 +100,7 @@ class LinearEquations:
         values[known | self.reference[pattern.indices]] = 0.0
         values[pattern.diagonal[self.reference]] = 1.0
         rhs[self.reference] = self.angle[self.reference]
-        with SparseLU(pattern.indptr, pattern.indices) as lu:
+        with SparseLU(pattern.indptr, pattern.indices, in_order=True) as lu:
             lu.factorise(values)
             theta = lu.solve(rhs)
         flow = self.b * (theta[self.frm] - theta[self.to] - self.shift)
