@@ -21,6 +21,9 @@ def test_no_field_of_an_element_is_out_of_sight(bench: Page, server: str, projec
     find(bench, ident)
     expect(bench.locator("[data-field]").first).to_be_visible()
     card(bench).locator("details").evaluate_all("all => all.forEach(d => { d.open = true })")
+    # What is not open is not there before it is opened.
+    bench.wait_for_function("() => [...document.querySelectorAll('aside details, [aria-label=Card] details')]"
+                            ".every(d => d.children.length > 1)")  # fmt: skip
     seen = set(bench.locator("[data-field]").evaluate_all("all => all.map(e => e.dataset.field)"))
     assert wanted <= seen, sorted(wanted - seen)
 

@@ -117,7 +117,7 @@ def test_all_conditions_lie_behind_the_worst_phase(bench: Page) -> None:
     show(bench, "Profile")
     bench.get_by_role("button", name="all conditions").click()
     overlays = bench.get_by_test_id("overlay")
-    expect(overlays.first).to_be_attached(timeout=15_000)
+    expect(overlays.first).to_be_attached()
     expect(bench.get_by_text("Summer noon").last).to_be_visible()
     look_by(bench, "worst phase", "phases")
     expect(bench.get_by_role("button", name="all conditions")).to_have_count(0)

@@ -5,7 +5,7 @@ import { number } from '../model/items'
 import { usePrefs, type Way } from '../model/prefs'
 import { keepFactors, tryFactors } from '../session/live'
 import { updateOrTell } from '../session/queue'
-import { lookBy, select, useCondition, useParts, useSettings } from '../session/store'
+import { lookBy, select, useBench, useCondition, useKind, useSettings } from '../session/store'
 import { Badge } from './Badge'
 import { SecurityBadge } from './SecurityBadge'
 
@@ -36,18 +36,18 @@ const WAYS = [
 ]
 
 export function ConditionBar() {
-  const { items, trying } = useParts('items', 'trying')
+  const every = useKind('condition')
+  const tried = useBench((s) => s.trying?.demand)
+  const fed = useBench((s) => s.trying?.generation)
   const way = usePrefs((s) => s.way)
   const settings = useSettings()
   const condition = useCondition()
   if (!settings || !condition) return <Bar aria-label="Condition" />
-  const conditions = [...items.values()]
-    .filter((i) => i.kind === 'condition')
-    .map((i) => ({ id: i.id, label: i.name }))
-  const demand = trying?.demand ?? number(condition, 'demand_factor') ?? 1
-  const generation = trying?.generation ?? number(condition, 'generation_factor') ?? 1
+  const conditions = every.map((i) => ({ id: i.id, label: i.name }))
+  const demand = tried ?? number(condition, 'demand_factor') ?? 1
+  const generation = fed ?? number(condition, 'generation_factor') ?? 1
   const choose = (id: string) => {
-    const name = items.get(id)?.name
+    const name = conditions.find((c) => c.id === id)?.label
     if (id !== condition.id) void updateOrTell(settings, { condition: id }, `Choose condition ${name}`)
   }
   return (

@@ -1,5 +1,6 @@
 /** The fields of an element, built from their declarations, each edited where it stands. */
 import { useQuery } from '@tanstack/react-query'
+import { type ReactNode, useState } from 'react'
 import styled from 'styled-components'
 import type { FieldSpec, Kind, Step } from '../api/client'
 import { aboutQuery } from '../api/queries'
@@ -20,7 +21,7 @@ import { ValuesHere } from './ValuesHere'
 
 const Rows = styled.div`display: flex; flex-direction: column;`
 const Key = styled.p`color: ${(p) => p.theme.quiet}; font-size: 12px; margin-top: 10px;`
-const Section = styled.details`
+const Details = styled.details`
   margin-top: 8px;
   summary { color: ${(p) => p.theme.quiet}; cursor: default; padding: 4px 0; }
 `
@@ -99,11 +100,14 @@ export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
       {sections(shown).map(([group, label]) => {
         const fields = shown.filter((f) => f.group === group)
         return fields.length ? (
-          <Section key={group}>
-            <summary>{label}</summary>
-            <Rows>{fields.map(field)}</Rows>
-            {group === 'identity' && kind.element && <Documents item={item} />}
-            {group === 'harmonics' && named && <SpectrumHere name={named} />}
+          <Section key={group} label={label}>
+            {() => (
+              <>
+                <Rows>{fields.map(field)}</Rows>
+                {group === 'identity' && kind.element && <Documents item={item} />}
+                {group === 'harmonics' && named && <SpectrumHere name={named} />}
+              </>
+            )}
           </Section>
         ) : null
       })}
@@ -112,6 +116,17 @@ export function DataForm({ item, kind }: { item: Item; kind: Kind }) {
       {item.kind === 'plan' && <PlanSteps item={item} />}
       <Related item={item} />
     </>
+  )
+}
+
+/** What is not open is not there: most of the fields of most kinds, at every edit. */
+function Section({ label, children }: { label: string; children: () => ReactNode }) {
+  const [open, setOpen] = useState(false)
+  return (
+    <Details onToggle={(e) => setOpen(e.currentTarget.open)}>
+      <summary>{label}</summary>
+      {open && children()}
+    </Details>
   )
 }
 

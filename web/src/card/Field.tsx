@@ -1,5 +1,5 @@
 /** One field in place: a value that is typed over; what the service refuses stays, with the reason under it. */
-import { useId, useMemo, useRef, useState } from 'react'
+import { memo, useId, useMemo, useRef, useState } from 'react'
 import styled from 'styled-components'
 import { type FieldSpec, messageOf, ServiceError, type Step } from '../api/client'
 import { Pick } from '../design/controls'
@@ -60,7 +60,25 @@ export function applies(item: Item, spec: FieldSpec): boolean {
   })
 }
 
-export function Field({ item, spec, others = [], computed }: Props) {
+/** A row whose value, sign and worked-out figure are what they were need not be drawn again. */
+export const Field = memo(FieldRow, (a, b) => {
+  if (a.others?.length || b.others?.length || !PLAIN.has(a.spec.type) || a.spec.catalogue || a.spec.picks)
+    return false
+  const [now, then] = [b.item, a.item]
+  const { name } = a.spec
+  return (
+    now.id === then.id &&
+    now.name === then.name &&
+    same(a.spec, b.spec) &&
+    same(now[name], then[name]) &&
+    now.origins?.[name] === then.origins?.[name] &&
+    same(a.computed, b.computed)
+  )
+})
+
+const PLAIN = new Set<FieldSpec['type']>(['number', 'integer', 'text', 'texts', 'date', 'yes_no', 'choice'])
+
+function FieldRow({ item, spec, others = [], computed }: Props) {
   const [reason, setReason] = useState<string | null>(null)
   const id = useId()
   const differ = others.some((o) => !same(o[spec.name], item[spec.name]))

@@ -8,6 +8,17 @@ export interface Item {
 
 export type Items = ReadonlyMap<string, Item>
 
+const byKind = new WeakMap<Items, Map<string, readonly Item[]>>()
+
+/** All of one kind, in order; looked through once for each state of the items. */
+export function ofKind(items: Items, kind: string): readonly Item[] {
+  const known = byKind.get(items) ?? new Map<string, readonly Item[]>()
+  byKind.set(items, known)
+  const found = known.get(kind) ?? [...items.values()].filter((i) => i.kind === kind)
+  known.set(kind, found)
+  return found
+}
+
 export const text = (item: Item | undefined, field: string): string => {
   const value = item?.[field]
   return typeof value === 'string' ? value : ''

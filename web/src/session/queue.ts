@@ -123,7 +123,10 @@ function take(done: Changed) {
   const state = getState()
   if (done.revision < state.revision) return
   const changed = done.changed as Item[]
-  const items = applied(state.items, changed, done.removed, done.order)
+  // What is shown ahead of the answer mostly is the answer: then nothing that hangs on the items is drawn again.
+  const news = changed.filter((i) => JSON.stringify(state.items.get(i.id)) !== JSON.stringify(i))
+  const same = !news.length && !done.removed.length && !done.order
+  const items = same ? state.items : applied(state.items, news, done.removed, done.order)
   // Against what was acknowledged last: what is shown may be ahead of it.
   const rewired = done.removed.length > 0 || changed.some((i) => rewires(acknowledged.get(i.id), i))
   for (const i of changed) acknowledged.set(i.id, i)

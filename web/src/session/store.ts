@@ -2,7 +2,7 @@
 import { create } from 'zustand'
 import { useShallow } from 'zustand/react/shallow'
 import type { Project } from '../api/client'
-import type { Item, Items } from '../model/items'
+import { type Item, type Items, ofKind } from '../model/items'
 import { setPrefs, usePrefs, type Way } from '../model/prefs'
 import { type Result, viewed } from '../model/results'
 
@@ -294,6 +294,9 @@ export const dismiss = (id: number) => setState((s) => ({ notices: s.notices.fil
 
 export const useItem = (id: string | null): Item | undefined =>
   useBench((s) => (id ? s.items.get(id) : undefined))
+/** All of one kind; the same list as long as none of them has changed. */
+export const useKind = (kind: string) => useBench(useShallow((s) => ofKind(s.items, kind)))
+
 export const useSettings = () => useBench((s) => s.items.get('settings'))
 export const useCondition = () =>
   useBench((s) => {

@@ -20,7 +20,10 @@ function useQuantities(table: string): readonly (readonly [string, string])[] {
 }
 
 export function LabelsDialog() {
-  const open = useBench((s) => s.dialog === 'labels')
+  return useBench((s) => s.dialog === 'labels') ? <Labels /> : null
+}
+
+function Labels() {
   const prefs = usePrefs()
   const [buses, branches, injections] = [
     useQuantities('buses'),
@@ -42,7 +45,7 @@ export function LabelsDialog() {
   const drop = () =>
     setPrefs({ ownLabels: prefs.ownLabels.filter((o) => o.id !== set.id), labelSet: 'essentials' })
   return (
-    <Dialog label="Labels and units" isOpen={open} onClose={close} width={620}>
+    <Dialog label="Labels and units" isOpen onClose={close} width={620}>
       <h2>Labels and units</h2>
       <Part>
         <div className="row">

@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useMemo, useState } from 'react'
 import { vocabularyQuery } from '../../api/queries'
-import { busesOf } from '../../model/items'
+import { busesOf, type Items } from '../../model/items'
 import { pick } from '../../session/pick'
 import { markFound, notify, select, useBench } from '../../session/store'
 import { Ask } from './Ask'
@@ -14,6 +14,8 @@ export type OpenOverlay = 'none' | 'palette' | 'find' | 'grow'
 /** What is reached elsewhere: in the condition bar and among the settings. */
 const UNLISTED = new Set(['settings', 'condition', 'voltage_limits'])
 
+const NOTHING: Items = new Map()
+
 interface Props {
   readonly open: OpenOverlay
   readonly setOpen: (open: OpenOverlay) => void
@@ -22,7 +24,8 @@ interface Props {
 
 export function Palette({ open, setOpen, onProjects }: Props) {
   const vocabulary = useQuery(vocabularyQuery).data
-  const items = useBench((s) => s.items)
+  // Closed, it has nothing to do with what is edited.
+  const items = useBench((s) => (open === 'find' ? s.items : NOTHING))
   const picking = useBench((s) => s.picking)
   // The list depends on what is selected and undoable; it is made anew whenever it opens.
   const commands = useMemo((): Command[] => {

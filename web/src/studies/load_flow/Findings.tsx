@@ -15,7 +15,7 @@ import type { Result } from '../../model/results'
 import { withUnit } from '../../model/units'
 import { freeName } from '../../session/create'
 import { changeOrTell } from '../../session/edits'
-import { hover, select, useLiveToken, useParts } from '../../session/store'
+import { hover, select, useBench, useKind, useLiveToken, useParts } from '../../session/store'
 import { openView } from '../../shelf/desks'
 
 const Frame = styled.div`
@@ -68,10 +68,9 @@ interface Seen {
 }
 
 /** Acknowledgements by element and quantity, unless the figure has become worse since. */
-function seenOf(items: Items, findings: readonly Finding[]): ReadonlyMap<string, Seen> {
+function seenOf(acknowledged: readonly Item[], findings: readonly Finding[]): ReadonlyMap<string, Seen> {
   const known = new Map<string, Item>()
-  for (const i of items.values())
-    if (i.kind === 'acknowledgement') known.set(`${text(i, 'element')} ${text(i, 'quantity')}`, i)
+  for (const i of acknowledged) known.set(`${text(i, 'element')} ${text(i, 'quantity')}`, i)
   const found = new Map<string, Seen>()
   for (const f of findings) {
     const item = known.get(keyOf(f))
@@ -125,13 +124,18 @@ function linesOf(
 const NO_FINDINGS: readonly Finding[] = []
 
 export function Findings() {
-  const { items, selected, result, failed } = useParts('items', 'selected', 'result', 'failed')
+  const { selected, result, failed } = useParts('selected', 'result', 'failed')
+  const acknowledged = useKind('acknowledgement')
   const findings = result?.findings ?? NO_FINDINGS
   const [grouping, setGrouping] = useState<Grouping>('none')
   const [hideSeen, setHideSeen] = useState(false)
-  const seen = useMemo(() => seenOf(items, findings), [items, findings])
+  const seen = useMemo(() => seenOf(acknowledged, findings), [acknowledged, findings])
   const shown = hideSeen ? findings.filter((f) => !seen.has(keyOf(f))) : findings
-  const lines = useMemo(() => linesOf(shown, grouping, items, result), [shown, grouping, items, result])
+  // Names and areas as they are when there is a new result, which every edit brings.
+  const lines = useMemo(
+    () => linesOf(shown, grouping, useBench.getState().items, result),
+    [shown, grouping, result],
+  )
   if (!findings.length) {
     if (failed || !result) return <None>No result to judge.</None>
     return <None>Every voltage and loading is within its limits, and the model has no gaps.</None>
@@ -167,7 +171,8 @@ export function Findings() {
 }
 
 function Rows({ lines, seen }: { lines: readonly Line[]; seen: ReadonlyMap<string, Seen> }) {
-  const { items, selected } = useParts('items', 'selected')
+  const selected = useBench((s) => s.selected)
+  const { items } = useBench.getState()
   const units = usePrefs((s) => s.units)
   const scroll = useRef<HTMLDivElement>(null)
   const rows = useVirtualizer({
