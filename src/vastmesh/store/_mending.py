@@ -16,7 +16,8 @@ def mended(item: dict[str, Any]) -> dict[str, Any]:
     """
     if "" in item.values():
         empty = [f for f in _references(str(item.get("kind"))) if item.get(f) == ""]
-        item = {f: v for f, v in item.items() if f not in empty}
+        if empty:  # most empty texts are names and notes, which stay
+            item = {f: v for f, v in item.items() if f not in empty}
     group = item.get("vector_group")
     if item.get("kind") != "transformer" or not isinstance(group, str):
         return item
