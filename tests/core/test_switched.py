@@ -96,7 +96,7 @@ def feeders(seed: int) -> Network:
 @pytest.mark.parametrize("seed", range(8))
 def test_what_is_solved_where_it_changes_equals_the_whole(seed: int) -> None:
     """Any few switches the other way and branches out: parts that go dead, are fed from elsewhere or from two sides, machines
-    that meet limits and come back from them. The same voltages to 1e-6, the same dead parts; and it hardly ever gives up."""
+    that meet limits and come back from them. The same voltages to 1e-6, the same dead parts; and seven of ten are found so."""
     net = feeders(seed)
     variants = Variants(net, net.condition)
     tables = variants.arrays.tables
@@ -137,8 +137,8 @@ def test_what_is_solved_where_it_changes_equals_the_whole(seed: int) -> None:
     assert dead
 
 
-def test_a_switch_far_from_the_parts_is_left_to_the_whole() -> None:
-    """Where the rest itself comes apart the known state says nothing."""
+def test_where_the_rest_itself_comes_apart_the_whole_is_solved() -> None:
+    """A line of the ring out of service: the known state says nothing, and the answer is right all the same."""
     net = feeders(0)
     variants = Variants(net, net.condition)
     closed = variants.arrays.tables["switch"]["closed"].astype(bool)

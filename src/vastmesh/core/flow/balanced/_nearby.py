@@ -3,7 +3,7 @@
 A part that hangs on the rest by one branch is solved in full; the rest answers at the node it hangs on, as its Jacobian in
 the known state says (a compensation at the boundary; Tinney, "Compensation methods for network solutions by optimally ordered
 triangular factorization", IEEE Trans. PAS-91, 1972). The answer is then put into the equations of the whole network: where
-these are not met the rest is corrected, and where that does not help, or a machine would meet a limit, there is none.
+these are not met the rest is corrected, and where that does not help, or a machine of the rest would meet a limit, there is none.
 """
 
 from __future__ import annotations
@@ -42,7 +42,7 @@ _MOVED = 1e-6  # step of an angle, rad, or of a voltage, relative, after which N
 _ROUNDING = 1e-13  # of the admittance at a node: what the last places of its voltage leave in its power
 _STEPS, _ROUNDS = 14, 3
 _ROUGH = 1e-4  # step that no longer falls for what rounding leaves of powers over joints
-_NEAR = 1e-3  # step after which limits of machines are looked at
+_LIMITS_FROM = 1e-3  # step after which limits of machines are looked at
 _KEPT_BYTES = 64e6
 
 
@@ -50,10 +50,9 @@ _KEPT_BYTES = 64e6
 class _Place:
     """Parts and nodes between which something may switch. ``nodes``: theirs, those of the rest that they hang on last (heads,
     ``n_head``); ``branches``: places of branches with an end inside, or between heads where they switch; ``slots``: of their
-    entries and of the diagonal on the local pattern; ``own``: admittance to earth of every node inside, p.u.; ``base_k``,
-    ``base_power``: what heads send inside in the known state, and how it moves with their voltages; ``z``: by how much the
-    heads move, interleaved angle and voltage, per power drawn there, machines and sources in mind, inside included; ``w``: the
-    same of all nodes."""
+    entries and of the diagonal on the local pattern; ``own``: admittance to earth of every node inside, p.u.; ``base_power``,
+    ``base_k``: what heads send inside in the known state, and how it moves with their voltages; ``z``: by how much the
+    heads move, interleaved angle and voltage, per power drawn there, machines and sources in mind, inside included."""
 
     nodes: Ints
     n_head: int
@@ -68,7 +67,6 @@ class _Place:
     jacobian: Floats
     lu: SparseLU
     z: Floats
-    w: Floats
     base_k: Floats
     base_power: Floats
 
@@ -211,11 +209,11 @@ class Nearby:
         pattern = interleaved_pattern(indptr, indices)
         own = self._own[nodes].copy()
         own[len(inner) :] = 0
-        w = np.concatenate([self._column(h) for h in heads.tolist()])
         rows = _both(heads)
+        z = np.concatenate([self._column(h)[:, rows] for h in heads.tolist()]).T.copy()
         place = _Place(
             nodes, len(heads), branches, f, t, indptr, indices, index, slots[: 4 * len(branches)], own,
-            np.empty(4 * len(indices)), SparseLU(*pattern), w[:, rows].T.copy(), w, np.zeros(0), np.zeros(0),
+            np.empty(4 * len(indices)), SparseLU(*pattern), z, np.zeros(0), np.zeros(0),
         )  # fmt: skip
         local = _Local(self, place, self._kept[branches], np.zeros(m, np.bool_), self._state)
         try:
@@ -238,6 +236,13 @@ class Nearby:
         self._columns[head] = found
         while len(self._columns) * found.nbytes > _KEPT_BYTES and len(self._columns) > 2 * _MOST_HEADS:
             self._columns.popitem(last=False)
+        return found
+
+    def _answer(self, heads: Ints, drawn: np.ndarray) -> Floats:
+        """By how much all angles and voltages fall for power drawn at heads, active and reactive interleaved, (2n,)."""
+        found = np.zeros(2 * self._problem.n)
+        for k, head in enumerate(heads.tolist()):
+            found += drawn[2 * k : 2 * k + 2] @ self._column(head)
         return found
 
     def _solved(self, place: _Place, kept: Bools, toggled: Ints) -> tuple[State, Bools] | None:
@@ -263,7 +268,7 @@ class Nearby:
                 return None
             drawn = np.linalg.solve(inner, local.power() - place.base_power)
             state = rest.copy()
-            take_step(state.theta, state.v, np.negative(drawn @ place.w), 1.0)
+            take_step(state.theta, state.v, -self._answer(heads, drawn), 1.0)
             inside = place.nodes[: m - h]
             state.theta[inside], state.v[inside] = local.theta[: m - h], local.v[: m - h]
             where_dead = inside[dead_here[: m - h]]
@@ -280,7 +285,7 @@ class Nearby:
             self._f[_both(inside)] = 0.0
             step = self._lu.solve_transposed(np.negative(self._f))
             at = _both(heads)
-            step += np.linalg.solve(inner, place.base_k @ step[at]) @ place.w
+            step += self._answer(heads, np.linalg.solve(inner, place.base_k @ step[at]))
             rest = rest.copy()
             take_step(rest.theta, rest.v, step, 1.0)
         return None
@@ -451,7 +456,7 @@ class _Local:
             self.v[held] = self._voltage[held]
             self._evaluate()
             moved = float(np.max(np.abs(step), initial=0.0))
-            if moved < _NEAR and self._switch():
+            if moved < _LIMITS_FROM and self._switch():
                 self._evaluate()
                 before = np.inf
             elif moved < _MOVED or (moved < _ROUGH and moved > before / 4):
