@@ -1,7 +1,8 @@
 """Measures what speed depends on and prints it; judges nothing. Run with ``make bench``.
 
 Every size runs in a process of its own, so that its peak memory is its own. The ratio compares
-the whole solve with the bare sparse factorise-and-solve work inside it, both timed in the same run.
+the whole solve with the bare work of a sparse library: as many factorisations and solutions of the same Jacobian, in the order
+that fills it least and on its pivots; both timed in turn in the same run.
 """
 
 from __future__ import annotations
@@ -44,6 +45,7 @@ def measure(n_bus: int) -> dict[str, Any]:
 
     from vastmesh.core.electrical import apply_condition, compile_network
     from vastmesh.core.flow.balanced import LoadFlowOptions, Problem
+    from vastmesh.core.flow.balanced._run import Run
     from vastmesh.core.network import Condition
     from vastmesh.core.results.state import LiveLoadFlow
 
@@ -56,16 +58,13 @@ def measure(n_bus: int) -> dict[str, Any]:
     analyse_ms = (time.perf_counter() - started) * 1e3
     options = LoadFlowOptions()
     first = problem.solve(arrays, options)  # kernels compile or load here
-    bare = Meter(problem)
-    whole_ms, bare_ms = [], []
     flat, admittance = LoadFlowOptions(start="flat"), problem.admittance(arrays)  # kept by the live load flow
-    for _ in range(repeats):
-        bare.seconds = 0.0
-        started = time.perf_counter()
-        solution = problem.solve(arrays, flat if n_bus < 50_000 else options, None, admittance)
-        whole_ms.append((time.perf_counter() - started) * 1e3)
-        bare_ms.append(bare.seconds * 1e3)
-    bare.remove()
+    start = flat if n_bus < 50_000 else options
+    solution = problem.solve(arrays, start, None, admittance)
+    at = Run(problem, admittance, solution.targets, solution.attempt.state, start)
+    at.evaluate(at.state)
+    bare = Bare(*problem.jacobian_index, at.jac, solution.attempt.iterations)
+    whole_ms, bare_ms = in_turn(lambda: problem.solve(arrays, start, None, admittance), bare, 2 * repeats)
     live = LiveLoadFlow(network)
     live.solve()
     factor = iter(1 + 0.004 * k for k in range(1, 1000))
@@ -82,31 +81,28 @@ def measure(n_bus: int) -> dict[str, Any]:
     }  # fmt: skip
 
 
-class Meter:
-    """Counts the time spent inside the sparse factorise and solve of a problem."""
+class Bare:
+    """Factorise and solve some equations again and again, by a sparse library alone."""
 
-    _NAMES = ("refactor", "factor", "solve_", "tsolve_")
+    def __init__(self, indptr: Any, indices: Any, values: Any, times: int) -> None:
+        import numpy as np
 
-    def __init__(self, problem: Any) -> None:
-        self.seconds = 0.0
-        self._lu = getattr(problem, "lu", None) or problem._lu  # balanced, or per phase
-        self._plain = [getattr(self._lu._klu, name) for name in self._NAMES]
-        for name, plain in zip(self._NAMES, self._plain, strict=True):
-            setattr(self._lu._klu, name, self._timed(plain))
+        from vastmesh.core.electrical import SparseLU
 
-    def _timed(self, work: Callable[..., Any]) -> Callable[..., Any]:
-        def timed(*arguments: Any) -> Any:
-            started = time.perf_counter()
-            try:
-                return work(*arguments)
-            finally:
-                self.seconds += time.perf_counter() - started
+        self._lu, self._values, self._times = SparseLU(indptr, indices, in_order=True), values.copy(), times
+        self._rhs = np.ones(len(indptr) - 1)
+        self._lu.factorise(self._values)
 
-        return timed
+    def __call__(self) -> None:
+        for _ in range(self._times):
+            self._lu.refactorise(self._values)
+            self._lu.solve_transposed(self._rhs.copy())
 
-    def remove(self) -> None:
-        for name, plain in zip(self._NAMES, self._plain, strict=True):
-            setattr(self._lu._klu, name, plain)
+
+def in_turn(one: Callable[[], Any], other: Callable[[], Any], repeats: int) -> tuple[list[float], list[float]]:
+    """What two pieces of work take, ms, one after the other again and again, as the machine's speed changes."""
+    pairs = [(median_ms(one, 1), median_ms(other, 1)) for _ in range(repeats)]
+    return [a for a, _ in pairs], [b for _, b in pairs]
 
 
 def measure_per_phase(nodes: int) -> dict[str, Any]:
@@ -114,6 +110,7 @@ def measure_per_phase(nodes: int) -> dict[str, Any]:
     from synthetic import unbalanced_feeder
 
     from vastmesh.core.electrical.conductor import compile_conductors
+    from vastmesh.core.electrical.sparse import interleaved_pattern
     from vastmesh.core.flow.phases import UnbalancedOptions
     from vastmesh.core.network import Condition
     from vastmesh.core.results.state import LiveUnbalanced
@@ -124,15 +121,9 @@ def measure_per_phase(nodes: int) -> dict[str, Any]:
     live.solve()
     problem, demands = live.problem, live.demands(network.condition)
     options = UnbalancedOptions(start="flat", automatic=False)
-    bare = Meter(problem)
-    whole_ms, bare_ms = [], []
-    for _ in range(9):
-        bare.seconds = 0.0
-        started = time.perf_counter()
-        attempt, _ = problem.solve(demands, options, None)
-        whole_ms.append((time.perf_counter() - started) * 1e3)
-        bare_ms.append(bare.seconds * 1e3)
-    bare.remove()
+    attempt, _ = problem.solve(demands, options, None)
+    bare = Bare(*interleaved_pattern(*problem.pattern), problem.jacobian, attempt.iterations + 1)  # and the start
+    whole_ms, bare_ms = in_turn(lambda: problem.solve(demands, options, None), bare, 15)
     factor = iter(1 + 0.004 * k for k in range(1, 1000))
     return {
         "nodes": problem.n, "elements": len(network.items), "compile_ms": compile_ms, "start": attempt.rung,

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from functools import cached_property
+
 import numpy as np
 
-from ...electrical import NetArrays, NodalPattern, SparseLU, Topology, nodal_pattern, trace
+from ...electrical import BlockLU, NetArrays, NodalPattern, SparseLU, Topology, nodal_pattern, trace
 from ...electrical.arrays import Bools, Columns, Floats, Ints
 from ...electrical.sparse import interleaved_pattern
 from ...errors import SingularMatrix
-from ._kernel import PQ, REF, assemble, gather, gather_several, same, spread
+from ._kernel import PQ, REF, ROUNDING, assemble, gather, gather_several, hold, same, same_references, spread
 from ._state import Nodal, State, Targets
 
 _IMPEDANCES = ("r", "x", "shunt_from", "shunt_to", "ratio_from", "ratio_to", "shift")
@@ -27,19 +29,23 @@ class Equations:
         self.topology: Topology = trace(arrays)
         self.pattern: NodalPattern = nodal_pattern(arrays, self.topology)
         self.n = self.pattern.n
-        self.jacobian_index = interleaved_pattern(self.pattern.indptr, self.pattern.indices)
         pattern = self.pattern
         column = np.repeat(np.arange(self.n), np.diff(pattern.indptr))
         # The pattern is symmetric: entries by rows have the places of those by columns, in another order.
         self.by_rows = np.searchsorted(column * self.n + pattern.indices, pattern.indices * self.n + column)
         self.index = tuple(a.astype(np.uint32) for a in (pattern.indptr, pattern.indices, pattern.diagonal))
-        self.jacobian = np.zeros(int(self.jacobian_index[0][-1]))
-        self.lu: SparseLU | None = SparseLU(*self.jacobian_index, in_order=True) if self.n else None
+        self.jacobian = np.zeros(4 * len(pattern.indices))
+        self.lu: BlockLU | None = BlockLU(pattern.indptr, pattern.indices) if self.n else None
         self._linear_lu: SparseLU | None = None
         self._nodal: tuple[list[np.ndarray], Nodal] | None = None
         branch = arrays.tables["branch"]
         live = pattern.live_branch
         self.branch_from, self.branch_to = pattern.row[branch["from"][live]], pattern.row[branch["to"][live]]
+
+    @cached_property
+    def jacobian_index(self) -> tuple[Ints, Ints]:
+        """Pattern of the Jacobian by rows: where each begins, and columns."""
+        return interleaved_pattern(self.pattern.indptr, self.pattern.indices)
 
     def row_of(self, bus_rows: Ints) -> Ints:
         return self.pattern.row[bus_rows]
@@ -80,14 +86,16 @@ class Equations:
 
     def flat_start(self, y: Nodal, targets: Targets) -> State:
         """Set-point voltages or 1 p.u., and what gross ratios make of it; angles as at no load, vector groups included."""
-        reference = np.flatnonzero(targets.node_type == REF)
-        angles = targets.angle[reference]
-        if y.flat is None or not (np.array_equal(y.flat[0], reference) and np.array_equal(y.flat[1], angles)):
+        if y.flat is None or not same_references(targets.node_type, targets.angle, *y.flat[:2]):
+            reference = np.flatnonzero(targets.node_type == REF)
+            angles = targets.angle[reference]
             theta, size = np.zeros(self.n), np.ones(self.n)
             theta[reference] = angles
             spread(self.pattern.indptr, self.pattern.indices, y.lead, y.lift, targets.node_type, theta, size)
             y.flat = reference, angles, theta, size
-        return State(y.flat[2].copy(), np.where(targets.node_type == PQ, y.flat[3], targets.voltage))
+        state = State(y.flat[2].copy(), y.flat[3].copy())
+        hold(targets.node_type, targets.voltage, state.v)
+        return state
 
     def linear_start(self, branch: Columns, y: Nodal, targets: Targets) -> State:
         """Flat start plus the angles of a linear (lossless) load flow."""
@@ -174,6 +182,6 @@ class Equations:
         lift[up], lift[down] = ratio, 1 / ratio
         stiffness = np.abs(b[pattern.diagonal])
         rows = self.by_rows
-        return Nodal(
-            ports, g, b, (g[rows], b[rows]), lead, lift, stiffness, float(np.median(stiffness)) if self.n else 1.0
-        )
+        rounding = 4 * ROUNDING * float(np.max(np.abs(g[pattern.diagonal]) + stiffness, initial=0.0))
+        usual = float(np.median(stiffness)) if self.n else 1.0
+        return Nodal(ports, g, b, (g[rows], b[rows]), lead, lift, stiffness, usual, rounding)

@@ -14,6 +14,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 PQ, PV, REF = 0, 1, 2
+ROUNDING = 1e-14  # what it leaves of a sum, as a share of its largest terms
 _F = NDArray[np.float64]
 _I = NDArray[np.int64]
 
@@ -146,6 +147,26 @@ def mismatch(
 
 
 @njit(cache=True, nogil=True)
+def hold(node_type: Any, voltage: Any, v: Any) -> None:
+    """Put voltages that are held at what is wanted, in place."""
+    for i in range(len(v)):
+        if node_type[i] != PQ:
+            v[i] = voltage[i]
+
+
+@njit(cache=True, nogil=True)
+def same_references(node_type: Any, angle: Any, reference: Any, angles: Any) -> bool:
+    """Whether the reference nodes and their angles are these."""
+    found = 0
+    for i in range(len(node_type)):
+        if node_type[i] == REF:
+            if found == len(reference) or reference[found] != i or angles[found] != angle[i]:
+                return False
+            found += 1
+    return found == len(reference)
+
+
+@njit(cache=True, nogil=True)
 def largest_power(p0: Any, q0: Any, p1: Any, q1: Any, p2: Any, q2: Any) -> float:
     """The largest power that any node shall inject, p.u."""
     most = 0.0
@@ -241,7 +262,7 @@ def flow_at_nodes(frm: Any, to: Any, branches: Any, ports: Any, v: Any, theta: A
     for i in range(n):
         at = diagonal[i]
         flow[i] = 0.0
-        rounding[i] = 1e-14 * (abs(g[at]) + abs(b[at])) * v[i] * v[i]
+        rounding[i] = ROUNDING * (abs(g[at]) + abs(b[at])) * v[i] * v[i]
     for k in range(len(frm)):
         i, j, m = frm[k], to[k], branches[k]
         own, other = ports[0, m], ports[1, m]
@@ -271,7 +292,7 @@ def surely_met(
         if node_type[i] == REF:
             continue
         size2 = f[2 * i] ** 2 + f[2 * i + 1] ** 2
-        rounding = 1e-14 * stiffness[i] * v[i] * v[i]
+        rounding = ROUNDING * stiffness[i] * v[i] * v[i]
         carried = share * max(abs(p[i]), abs(q[i])) / (indptr[i + 1] - indptr[i])
         allowed = max(min(carried, most), rounding)
         if size2 > allowed * allowed:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ...electrical import NodalPattern, SparseLU
+from ...electrical import BlockLU, NodalPattern, SparseLU
 from ...electrical.arrays import Bools, Columns, Floats, Ints
 from ...errors import SingularMatrix
 from ._equations import Equations
@@ -24,9 +24,9 @@ class NewtonStep(Step):
 
     most, patience = 20, 6
 
-    def __init__(self, lu: SparseLU, *, damped: bool) -> None:
+    def __init__(self, lu: BlockLU, *, damped: bool) -> None:
         self._lu, self._damped = lu, damped
-        self._before = np.inf
+        self._before = 0.0  # the first step is held against the equations
         self.stretch = 2 if damped else 1
 
     @classmethod
@@ -38,30 +38,33 @@ class NewtonStep(Step):
     def direction(self, jacobian: Floats, rhs: Floats) -> Floats:
         """Solution of the Jacobian's equations; it is kept by rows. Raises ``SingularMatrix``."""
         self._lu.factorise(jacobian)
-        return self._lu.solve_transposed(rhs.copy())
+        return self._lu.solve(rhs)
 
     def direction_again(self, jacobian: Floats, rhs: Floats) -> Floats:
         """The same on the old pivots, without a look at how well they serve."""
         self._lu.refactorise(jacobian)
-        return self._lu.solve_transposed(rhs.copy())
+        return self._lu.solve(rhs)
 
     def again(self, rhs: Floats) -> Floats:
         """The same for another right-hand side."""
-        return self._lu.solve_transposed(rhs.copy())
+        return self._lu.solve(rhs)
 
     def turn(self) -> float:
         """Sign of the determinant of the Jacobian factorised last."""
         return self._lu.determinant_sign()
 
+    def steps(self, run: Run) -> int:
+        return run.judge() if self._damped else run.newton(self._lu)
+
     def advance(self, run: Run, worst: float) -> State:
         state = run.state
-        # Old pivots are trusted while the mismatch falls; where it does not, they are looked at.
+        # Pivots are trusted while the mismatch falls; where it does not, they are looked at.
         if worst < 0.5 * self._before:
             self._lu.refactorise(run.jac)
         else:
             self._lu.factorise(run.jac)
         self._before = worst
-        step = self._lu.solve_transposed(np.negative(run.f))
+        step = self._lu.solve(np.negative(run.f))
         if not self._damped:
             take_step(state.theta, state.v, step, 1.0)
             return state

@@ -13,9 +13,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ...electrical import SparseLU
+from ...electrical import BlockLU
 from ...electrical.arrays import Bools, Complexes, Floats, Ints
-from ...electrical.sparse import interleaved_pattern
 from ...electrical.topology import components
 from ...errors import SingularMatrix
 from ._kernel import (
@@ -65,7 +64,7 @@ class _Place:
     slots: Ints
     own: Complexes
     jacobian: Floats
-    lu: SparseLU
+    lu: BlockLU
     z: Floats
     base_k: Floats
     base_power: Floats
@@ -110,7 +109,7 @@ class Nearby:
         self._f, self._p, self._q = np.empty(2 * p.n), np.empty(p.n), np.empty(p.n)
         self._sources: Bools = (t.node_type == REF) & ~dead
         self._find_parts(self._sources)
-        self._lu = SparseLU(*p.jacobian_index, in_order=True)
+        self._lu = BlockLU(p.pattern.indptr, p.pattern.indices)
         jac = np.empty_like(p.jacobian)
         self._fill(self._state, self._type, jac)
         self._lu.factorise(jac)
@@ -206,14 +205,13 @@ class Nearby:
         keys_by_row = np.r_[f, f, t, t, every] * m + np.r_[f, t, f, t, every]
         slots = np.searchsorted(keys, keys_by_row)
         index = tuple(a.astype(np.uint32) for a in (indptr, indices, slots[4 * len(branches) :]))
-        pattern = interleaved_pattern(indptr, indices)
         own = self._own[nodes].copy()
         own[len(inner) :] = 0
         rows = _both(heads)
         z = np.concatenate([self._column(h)[:, rows] for h in heads.tolist()]).T.copy()
         place = _Place(
             nodes, len(heads), branches, f, t, indptr, indices, index, slots[: 4 * len(branches)], own,
-            np.empty(4 * len(indices)), SparseLU(*pattern), z, np.zeros(0), np.zeros(0),
+            np.empty(4 * len(indices)), BlockLU(indptr, indices), z, np.zeros(0), np.zeros(0),
         )  # fmt: skip
         local = _Local(self, place, self._kept[branches], np.zeros(m, np.bool_), self._state)
         try:
@@ -232,7 +230,7 @@ class Nearby:
         for k in range(0 if kind == REF else 1 if kind == PV else 2):
             rhs = np.zeros(2 * self._problem.n)
             rhs[2 * head + k] = 1.0
-            found[k] = self._lu.solve_transposed(rhs)
+            found[k] = self._lu.solve(rhs)
         self._columns[head] = found
         while len(self._columns) * found.nbytes > _KEPT_BYTES and len(self._columns) > 2 * _MOST_HEADS:
             self._columns.popitem(last=False)
@@ -283,7 +281,7 @@ class Nearby:
                 return (state, dead) if self._stands(state, dead, node_type, at_limit, local, place, z) else None
             # What the rest still lacks moves it as it would with the parts as they were; that they are not is put right.
             self._f[_both(inside)] = 0.0
-            step = self._lu.solve_transposed(np.negative(self._f))
+            step = self._lu.solve(np.negative(self._f))
             at = _both(heads)
             step += self._answer(heads, np.linalg.solve(inner, place.base_k @ step[at]))
             rest = rest.copy()
@@ -422,11 +420,11 @@ class _Local:
         place.lu.factorise(jac)
         rhs = np.negative(self._f)
         rhs[2 * (m - h) :] = 0.0
-        step = place.lu.solve_transposed(rhs)
+        step = place.lu.solve(rhs)
         follow = np.zeros((2 * h, 2 * m))
         for k in range(2 * h):
             follow[k, 2 * (m - h) + k] = 1.0
-            follow[k] = place.lu.solve_transposed(follow[k])
+            follow[k] = place.lu.solve(follow[k])
         moved = np.concatenate([rows @ follow[:, columns].T for rows, columns in heads])
         alone = np.concatenate([rows @ step[columns] for rows, columns in heads])
         return step, follow, moved, alone

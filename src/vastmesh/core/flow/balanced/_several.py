@@ -99,11 +99,11 @@ def solve_several(
             np.empty(2 * n), equations.jacobian, np.empty(n), np.empty(n),
         )  # fmt: skip
         assert equations.lu is not None
-        equations.lu.factorise(equations.jacobian)
+        equations.lu.refactorise(equations.jacobian)
 
     def step(rows: Ints) -> None:
         assert equations.lu is not None
-        chord_steps(theta, v, equations.lu.solve_transposed(-f[rows]), rows)
+        chord_steps(theta, v, equations.lu.solve(-f[rows]), rows)
 
     try:
         active = look(np.arange(count))

@@ -109,6 +109,8 @@ class Nodal:
     # Own susceptance of every node, (n,), and what is usual: how stiffly voltages are held, p.u.
     stiffness: Floats
     usual_stiffness: float
+    # The most that rounding leaves of a mismatch at any node of a voltage up to twice its nominal one, p.u.
+    rounding: float
     # Kept while impedances stay: of the flat start, by reference nodes and their angles, angle and size of voltage; of the
     # linear start, by reference nodes, the factors.
     flat: tuple[Ints, Floats, Floats, Floats] | None = None

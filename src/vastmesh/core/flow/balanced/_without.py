@@ -280,7 +280,7 @@ def stripped(
         np.subtract.at(b, at, lost.imag)
         by_g[back[at]], by_b[back[at]] = g[at], b[at]
     stiffness = np.abs(b[pattern.diagonal])
-    return Nodal(ports, g, b, (by_g, by_b), y.lead, y.lift, stiffness, y.usual_stiffness, flat=y.flat)
+    return Nodal(ports, g, b, (by_g, by_b), y.lead, y.lift, stiffness, y.usual_stiffness, y.rounding, flat=y.flat)
 
 
 @dataclass(frozen=True)

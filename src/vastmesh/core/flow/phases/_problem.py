@@ -18,10 +18,10 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
-from ...electrical import SparseLU
+from ...electrical import BlockLU
 from ...electrical.arrays import Bools, Complexes, Floats, Ints
 from ...electrical.conductor import PV_MACHINE, SLACK_MACHINE, ConductorArrays
-from ...electrical.sparse import interleaved_pattern
+from ...electrical.sparse import elimination_order
 from ...errors import SingularMatrix
 from ...network import kinds_with
 from .._ending import Ending
@@ -199,24 +199,50 @@ class Problem:
         lengths = [len(r) for r in rows]
         row, col = np.concatenate(rows).astype(np.int64), np.concatenate(cols).astype(np.int64)
         valid = (row >= 0) & (col >= 0)
-        keys, slot = np.unique(col[valid] * max(size, 1) + row[valid], return_inverse=True)
+        row, col, every = row[valid], col[valid], max(size, 1)
+        self._order = self._elimination(np.r_[row, col], np.r_[col, row], size)
+        rank = np.empty(size, np.int64)
+        rank[self._order] = np.arange(size)
+        self._rank = rank
+        # The mirror image of every entry belongs to the pattern: factors of blocks need it symmetric.
+        keys, slot = np.unique(np.r_[rank[row] * every + rank[col], rank[col] * every + rank[row]], return_inverse=True)
         indptr = np.searchsorted(keys, np.arange(size + 1) * size)
-        indices = keys % max(size, 1)
-        all_slots = np.full(len(row), -1, np.int64)
-        all_slots[valid] = slot
-        pointer, real_rows = interleaved_pattern(indptr, indices)
+        indices = keys % every
+        all_slots = np.full(len(valid), -1, np.int64)
+        all_slots[valid] = slot[: len(row)]
         counts = np.diff(indptr)
-        column = np.repeat(np.arange(size), counts)
-        within = np.arange(len(indices)) - np.repeat(indptr[:-1], counts)
-        at = 4 * indptr[column] + 2 * within
+        at_row = np.repeat(np.arange(size), counts)
+        at = 4 * indptr[at_row] + 2 * (np.arange(len(indices)) - indptr[at_row])
+        below = 2 * counts[at_row]
         # Places of the four real parts of each complex entry: (re,re), (im,re), (re,im), (im,im).
-        self._place = np.stack([at, at + 1, at + 2 * counts[column], at + 2 * counts[column] + 1])
+        self._place = np.stack([at, at + below, at + 1, at + below + 1])
         self.nnz = 4 * len(indices)
         parts = np.split(all_slots, np.cumsum(lengths)[:-1])
         self._slot_y, self._slot_d = parts[0], np.stack(parts[1:5]) if len(used) else np.zeros((4, 0), np.int64)
         self._slot_in, self._slot_out = np.stack(parts[5:8]), np.stack(parts[8:11])
         self._slot_own, self._slot_pin = parts[11], parts[12]
-        self._lu = SparseLU(pointer, real_rows) if size else None
+        self.pattern = indptr, indices
+        self.lu = BlockLU(indptr, indices) if size else None
+
+    def _elimination(self, rows: Ints, cols: Ints, size: int) -> Ints:
+        """The order in which unknowns are eliminated: with few further entries, and the current of every machine after the
+        voltages that answer to it, as nothing of its own stands on its diagonal."""
+        keys = np.unique(np.r_[rows * size + cols, np.arange(size) * (size + 1)])
+        order = elimination_order(np.searchsorted(keys, np.arange(size + 1) * size), keys % max(size, 1))
+        if not self.m:
+            return order
+        when = np.empty(size)
+        when[order] = np.arange(size)
+        known = np.where(self.abc >= 0, when[np.maximum(self.abc, 0)], -1.0)
+        when[self.n :] = np.maximum(when[self.n :], known.max(axis=0) + 0.5)
+        return np.argsort(when, kind="stable")
+
+    def _answer(self, rhs: Floats) -> Floats:
+        """Solution of the equations factorised last, unknowns and equations in their own order, (..., 2 (n + m))."""
+        assert self.lu is not None
+        pairs = rhs.reshape(*rhs.shape[:-1], -1, 2)
+        found = self.lu.solve(np.ascontiguousarray(pairs[..., self._order, :]).reshape(rhs.shape))
+        return np.asarray(found.reshape(pairs.shape)[..., self._rank, :].reshape(rhs.shape))
 
     def _rows(self, node: Ints) -> Ints:
         return np.where(node >= 0, self.row[node], -1) if len(self.row) else np.full(node.shape, -1, np.int64)
@@ -321,7 +347,7 @@ class Problem:
         self._add(base, self._slot_pin, self._pin_y, np.zeros(len(self._pin_y), np.complex128))
         for c in range(3):  # current of a machine into its phases
             self._add(base, self._slot_in[c], np.full(self.m, -_POSITIVE[c]), np.zeros(self.m, np.complex128))
-        self._base, self._values = base, base.copy()
+        self._base, self.jacobian = base, base.copy()
         where = np.r_[i, self._pin_rows], np.r_[j, self._pin_cols]
         self._nodal = coo_array((np.r_[y, self._pin_y], where), shape=(self.n, self.n)).tocsr()
         # Currents cancel to no better than rounding of the largest of them; demanding more would never end.
@@ -380,7 +406,7 @@ class Problem:
 
     def _linear_start(self, demands: Demands, *, loaded: bool) -> tuple[Complexes, Complexes]:
         """One linear solution: sources as they are, demand as impedances or none, machines without current."""
-        assert self._lu is not None
+        assert self.lu is not None
         used = self.demand_used
         v0 = np.zeros(self.n, np.complex128)
         values = self._base.copy()
@@ -398,8 +424,8 @@ class Problem:
         self._machine_rows(values, slack, v0, np.zeros(self.m, np.complex128), linear=True)
         e = m["voltage"][self.leader] * np.exp(1j * m["angle"][self.leader])
         rhs[2 * self.n :: 2], rhs[2 * self.n + 1 :: 2] = np.where(slack, e.real, 0), np.where(slack, e.imag, 0)
-        self._lu.factorise(values)
-        x = self._lu.solve(rhs)
+        self.lu.factorise(values)
+        x = self._answer(rhs)
         v = x[0 : 2 * self.n : 2] + 1j * x[1 : 2 * self.n : 2]
         i1 = x[2 * self.n :: 2] + 1j * x[2 * self.n + 1 :: 2]
         if np.any(holds & ~slack) or np.any(~holds):
@@ -495,7 +521,7 @@ class Problem:
     def _newton(
         self, demands: Demands, options: UnbalancedOptions, start: tuple[Complexes, Complexes], low: float, rung: str
     ) -> Attempt:
-        assert self._lu is not None
+        assert self.lu is not None
         v, i1 = start[0].copy(), start[1].copy()
         role = demands.role[self.leader]
         slack, pv = role == SLACK_MACHINE, role == PV_MACHINE
@@ -517,18 +543,18 @@ class Problem:
                     ending = Ending.CONVERGED
                     break
                 polish = True
-            values = self._values
+            values = self.jacobian
             np.copyto(values, self._base)
             self._demand_blocks(values, alpha, beta)
             self._machine_rows(values, slack, v, i1, pv=pv, slope=demands.slope[self.leader])
             # Old pivots are trusted while the mismatch falls; where it does not, they are looked at.
             if len(history) > 1 and not history[-1] < 0.5 * history[-2]:
-                self._lu.factorise(values)
+                self.lu.factorise(values)
             else:
-                self._lu.refactorise(values)
+                self.lu.refactorise(values)
             rhs = np.empty(2 * len(f))
             rhs[0::2], rhs[1::2] = f.real, f.imag
-            x = self._lu.solve(rhs)
+            x = self._answer(rhs)
             dv, di = x[0 : 2 * n : 2] + 1j * x[1 : 2 * n : 2], x[2 * n :: 2] + 1j * x[2 * n + 1 :: 2]
             share, norm = 1.0, float(np.linalg.norm(f))
             for _ in range(_MOST_HALVINGS):
@@ -549,15 +575,15 @@ class Problem:
 
     def linear_response(self, demands: Demands, attempt: Attempt, rhs: Floats) -> Floats:
         """Solutions of the Jacobian at a solved state for several right-hand sides, (k, 2 (n + m)), real and interleaved."""
-        assert self._lu is not None
+        assert self.lu is not None
         role = demands.role[self.leader]
         _, alpha, beta = self.demand_current(demands, attempt.v, attempt.low_voltage_pu)
         values = self._base.copy()
         self._demand_blocks(values, alpha, beta)
         self._machine_rows(values, role == SLACK_MACHINE, attempt.v, attempt.i1, pv=role == PV_MACHINE,
                            slope=demands.slope[self.leader])  # fmt: skip
-        self._lu.factorise(values)
-        return np.asarray(self._lu.solve(rhs))
+        self.lu.factorise(values)
+        return np.asarray(self._answer(rhs))
 
     def _worst(self, v: Complexes, f: Complexes, tolerance: float) -> tuple[float, bool]:
         """Largest mismatch (apparent power at a conductor at nominal voltage at least, per unit of base power), and
