@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import sqlite3
+import zlib
 from pathlib import Path
 
+import orjson
 from alembic import command
 from alembic.config import Config
 from sqlalchemy import create_engine
@@ -47,12 +49,12 @@ def test_a_database_of_the_first_release_is_brought_up_with_all_it_holds(tmp_pat
         assert "blob" not in tables
     engine.dispose()
     net = network(bus("a"), source("a"))
-    old = Store.__new__(Store)
-    old.path, old._engine = path, create_engine(f"sqlite:///{path}", connect_args={"isolation_level": None})
-    project = old.create("old", net)
-    old.close()
+    with sqlite3.connect(path) as raw:
+        now = "2025-01-01T00:00:00+00:00"
+        raw.execute("insert into project values ('old', 'Old', ?, ?, null, 0)", (now, now))
+        raw.execute("insert into snapshot values ('old', 0, ?)", (zlib.compress(orjson.dumps(net.to_items())),))
     store = Store(tmp_path)
-    assert store.load(project.id).network == net
+    assert store.load("old").network == net
     digest = store.keep_blob(b"new")
     assert store.blob(digest) == b"new"
 

@@ -7,7 +7,7 @@ import secrets
 import sqlite3
 import zlib
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -22,11 +22,12 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from ..core.errors import DataError
-from ..core.network import Change, Item, Network
+from ..core.network import Change, Item, Network, dump_item
 from ._errors import BeyondRepair, DamagedRow, ProjectGone, StaleRevision, UnknownProject, UnknownRun, in_words
 from ._jobs import JobBook
 from ._journal import Entry, EntryKind, History, decode, encode
 from ._mending import mended
+from ._seal import seal_of
 from ._tables import BlobRow, JournalRow, ProjectRow, RunRow, SnapshotRow
 
 FILE_NAME = "vast-mesh.sqlite"
@@ -190,7 +191,10 @@ class Store:
             history, unreadable = _history(session, project_id)
             if unreadable:
                 damage.append(unreadable)
-            return Loaded(network, reached, history, row.revision, damage[0] if damage else None, plain)
+            newest = row.revision
+            with suppress(SQLAlchemyError):  # seals put on just now spare time the next time, no more
+                session.commit()
+            return Loaded(network, reached, history, newest, damage[0] if damage else None, plain)
 
     def repair(self, project_id: str, label: str) -> int:
         """Go on from the latest revision that can be read: a new one, before which nothing can be undone. Returns it."""
@@ -437,11 +441,9 @@ def _replayed(
     row = session.get(SnapshotRow, (project_id, start))
     assert row is not None
     try:
-        stored = orjson.loads(zlib.decompress(row.items))
-        network = Network.restored(mended(i) for i in stored)
+        network, plain = _restored(row)
     except _UNREADABLE as error:
         return None, {}, -1, f"the snapshot at revision {start} can't be read ({_brief(error)})"
-    plain = {d["id"]: (item, d) for d in stored if _as_dumped(item := network.items[d["id"]], d)}
     reached = start
     for entry in session.scalars(_later(project_id, start)):
         if entry.revision != reached + 1:
@@ -458,11 +460,19 @@ def _replayed(
     return network, plain, reached, None if reached == newest else f"revision {reached + 1} is missing"
 
 
-def _as_dumped(item: Item, stored: dict[str, Any]) -> bool:
-    """Whether stored data is what dumping the item would give: nothing was mended, and no later version added to it."""
-    values = list(vars(item).values())
-    held = len(values) - values.count(None) - (not item.origins)  # counted without a loop: there are very many
-    return held == len(stored) and "vector_group" not in stored
+def _restored(row: SnapshotRow) -> tuple[Network, Plain]:
+    """The network of a snapshot, and of its items those that stand as they are stored; sealed if that is all of them.
+
+    Raises one of ``_UNREADABLE``."""
+    stored = orjson.loads(zlib.decompress(row.items))
+    if row.seal == seal_of(row.items):
+        network = Network.restored(stored, validated=True)
+        return network, {d["id"]: (item, d) for d, item in zip(stored, network.items.values(), strict=True)}
+    network = Network.restored(mended(i) for i in stored)
+    plain = {d["id"]: (item, d) for d in stored if dump_item(item := network.items[d["id"]]) == d}
+    if len(plain) == len(stored):
+        row.seal = seal_of(row.items)
+    return network, plain
 
 
 def _history(session: Session, project_id: str) -> tuple[History, str | None]:
@@ -488,7 +498,7 @@ def _brief(error: Exception) -> str:
 
 def _snapshot(project_id: str, revision: int, network: Network) -> SnapshotRow:
     data = zlib.compress(orjson.dumps(network.to_items()), 3)
-    return SnapshotRow(project_id=project_id, revision=revision, items=data)
+    return SnapshotRow(project_id=project_id, revision=revision, items=data, seal=seal_of(data))
 
 
 def _now() -> str:

@@ -41,7 +41,7 @@ class JournalRow(Base):
 
 
 class SnapshotRow(Base):
-    """A whole network at a revision: zlib-compressed JSON list of items."""
+    """A whole network at a revision: zlib-compressed JSON list of items, and the seal of who validated them, if any."""
 
     __tablename__ = "snapshot"
     __table_args__ = (Index("snapshot_by_project", "project_id", "revision"),)
@@ -49,6 +49,7 @@ class SnapshotRow(Base):
     project_id: Mapped[str] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
     revision: Mapped[int] = mapped_column(Integer, primary_key=True)
     items: Mapped[bytes] = mapped_column(LargeBinary)
+    seal: Mapped[str | None] = mapped_column(String(64))
 
 
 class BlobRow(Base):

@@ -12,9 +12,10 @@ from collections.abc import Callable, Iterable, Mapping
 from datetime import date
 from enum import StrEnum
 from functools import cache
-from typing import Annotated, Any, ClassVar, Self
+from types import UnionType
+from typing import Annotated, Any, ClassVar, Literal, Self, Union, get_args, get_origin
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, model_validator
 
 from ..catalogue import find_type
 from ..errors import FieldProblem, InvalidFields
@@ -294,6 +295,64 @@ def make_item(data: dict[str, Any]) -> Item:
         return cls.model_validate(data)
     except ValidationError as error:
         raise InvalidFields(_problems(cls, data, error)) from None
+
+
+def taken_as_it_is(data: dict[str, Any]) -> Item:
+    """The item of plain data that :func:`make_item` has accepted and that was dumped since, not looked at again.
+
+    Only for data that nobody can have touched meanwhile: what is wrong in it is not found.
+    """
+    cls = REGISTRY[data["kind"]]
+    blank, read = _blank_and_readers(cls)
+    values = {**blank, **data}
+    for name, reader in read:
+        if values[name] is not None:
+            values[name] = reader(values[name])
+    item = cls.__new__(cls)
+    _set(item, "__dict__", values)
+    _set(item, "__pydantic_fields_set__", set(data))
+    _set(item, "__pydantic_extra__", None)
+    _set(item, "__pydantic_private__", None)
+    return item
+
+
+_set = object.__setattr__
+
+
+_ORIGINS = {origin.value: origin for origin in Origin}
+
+
+def _origins(data: dict[str, str]) -> dict[str, Origin]:
+    return {name: _ORIGINS[origin] for name, origin in data.items()}
+
+
+@cache
+def _blank_and_readers(cls: type[Item]) -> tuple[dict[str, Any], tuple[tuple[str, Callable[[Any], Any]], ...]]:
+    """Fields of a kind as they are when nothing is given, and what reads those that plain data writes in another way."""
+    blank: dict[str, Any] = {}
+    readers: list[tuple[str, Callable[[Any], Any]]] = []
+    for name, info in cls.model_fields.items():
+        if name == "origins":
+            blank[name] = {}  # read into one of its own
+            readers.append((name, _origins))
+            continue
+        blank[name] = None if info.is_required() else info.get_default(call_default_factory=True)
+        if not _is_plain(info.annotation):
+            kind: Any = Annotated[info.annotation, *info.metadata] if info.metadata else info.annotation
+            readers.append((name, TypeAdapter(kind).validate_python))
+    return blank, tuple(readers)
+
+
+def _is_plain(annotation: Any) -> bool:
+    """Whether values of a type are the same in plain data: numbers, texts, truths, and blanks."""
+    if annotation in (str, float, int, bool, type(None)):
+        return True
+    origin = get_origin(annotation)
+    if origin is Literal:
+        return all(isinstance(v, str) for v in get_args(annotation))
+    if origin is Annotated:
+        return _is_plain(get_args(annotation)[0])
+    return origin in (Union, UnionType) and all(map(_is_plain, get_args(annotation)))
 
 
 def stands_alone(cls: type[Item]) -> bool:
