@@ -201,10 +201,21 @@ def test_every_change_has_an_exact_inverse(net: Network, data: st.DataObject) ->
         changes = [Update(id=element.id, values={"type": "Al 1×185 XLPE 11 kV cable"})]
     else:
         changes = [Update(id=element.id, values={"in_service": False, "note": "out", "name": "renamed"})]
+    kinds = {type(i) for i in net.items.values()} | {Bus, Load, Line}
+
+    def listed_in_order() -> bool:
+        return all(net.of(k) == [i for i in net.items.values() if type(i) is k] for k in kinds)
+
+    assert listed_in_order()
     done = net.apply(changes)
     assert net != before
+    assert listed_in_order()
+    with pytest.raises(UnknownElement):  # of a group that fails nothing stays, not even the order
+        net.apply([*removal(net, [next(net.elements()).id]), Remove(id="nobody")])
+    assert listed_in_order()
     net.apply(done.inverse)
     assert net == before
+    assert listed_in_order()
     assert net.to_items() == plain
     again = net.apply(changes)
     assert again.changed == done.changed

@@ -8,9 +8,9 @@ these arrays.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 Bools = NDArray[np.bool_]
+Known = TypeVar("Known")
 Complexes = NDArray[np.complex128]
 Columns = dict[str, NDArray[Any]]
 
@@ -107,6 +108,32 @@ class NetArrays:
     left_out: dict[str, tuple[str, ...]] = field(default_factory=dict)
     raised: list[str] = field(default_factory=list)
     unknown: dict[str, str] = field(default_factory=dict)
+    # What follows from the ids and kinds alone: the same for all arrays made of these.
+    _known: dict[str, Any] = field(default_factory=dict, repr=False, compare=False)
+
+    @property
+    def bus_row(self) -> dict[str, int]:
+        """Position of each bus in ``bus_id``."""
+        return self._once("bus_row", lambda: {b: i for i, b in enumerate(self.bus_id)})
+
+    @property
+    def position(self) -> dict[str, int]:
+        """Position of each element in ``element_id``."""
+        return self._once("position", lambda: {e: i for i, e in enumerate(self.element_id)})
+
+    @property
+    def one_branch(self) -> Bools:
+        """Whether each element is one branch at most: all but units of three windings, (n_element,)."""
+        count = len(self.element_kind)
+        return self._once(
+            "one", lambda: np.fromiter((k != "three_winding" for k in self.element_kind), np.bool_, count)
+        )
+
+    def _once(self, name: str, work: Callable[[], Known]) -> Known:
+        if name not in self._known:
+            self._known[name] = work()
+        found: Known = self._known[name]
+        return found
 
     @property
     def n_bus(self) -> int:

@@ -204,7 +204,7 @@ def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous:
     """
     writes: list[tuple[str, np.ndarray, Columns]] = []
     ctx = Context(
-        bus_row={b: i for i, b in enumerate(arrays.bus_id)},
+        bus_row=arrays.bus_row,
         bus_kv=arrays.bus_kv,
         base_mva=arrays.base_mva,
         frequency_hz=arrays.frequency_hz,
@@ -212,7 +212,6 @@ def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous:
         find=network.items.get,
         at=at_switches(network),
     )
-    position: dict[str, int] | None = None
     for ident in changed:
         old, new = previous.get(ident), network.items.get(ident)
         if not isinstance(old, Element) and not isinstance(new, Element):
@@ -233,8 +232,7 @@ def patch(arrays: NetArrays, network: Network, changed: Iterable[str], previous:
             return False
         if not (new.in_service and old.in_service) or getattr(new, "closed", 0) != getattr(old, "closed", 0):
             return False
-        if position is None:
-            position = {e: i for i, e in enumerate(arrays.element_id)}
+        position = arrays.position
         if ident not in position:  # at a bus that is itself out of service
             continue
         if new.kind not in STAMPS:

@@ -62,6 +62,8 @@ class Network:
     items: dict[str, Item] = field(default_factory=dict)
     _referrers: dict[str, set[str]] = field(default_factory=lambda: defaultdict(set), compare=False, repr=False)
     _before: _Before | None = field(default=None, compare=False, repr=False)
+    # Items of each kind that were asked for since one of them changed.
+    _of_kind: dict[type[Item], list[Any]] = field(default_factory=dict, compare=False, repr=False)
 
     @classmethod
     def from_items(cls, data: Iterable[dict[str, Any]]) -> Network:
@@ -118,7 +120,9 @@ class Network:
 
     def of(self, kind: type[ItemT]) -> list[ItemT]:
         """Items of one kind, in order."""
-        return [i for i in self.items.values() if type(i) is kind]
+        if kind not in self._of_kind:
+            self._of_kind[kind] = [i for i in self.items.values() if type(i) is kind]
+        return list(self._of_kind[kind])
 
     def referrers(self, ident: str) -> list[str]:
         """Ids of the items that refer to this one, in order of entry."""
@@ -180,7 +184,7 @@ class Network:
         return network
 
     def copy(self) -> Network:
-        """An independent network; items are frozen, so they are shared."""
+        """An independent network; items are frozen, so they are shared. Until it is asked for anything, they may be replaced."""
         twin = Network(dict(self.items))
         for ident, referrers in self._referrers.items():
             twin._referrers[ident] = set(referrers)
@@ -230,6 +234,7 @@ class Network:
                     self._link(old)
             if before.order is not None:
                 self.items = {i: self.items[i] for i in before.order}
+                self._of_kind.clear()
             raise
         else:
             if outer is not None:
@@ -334,11 +339,13 @@ class Network:
         del self.items[item.id]
 
     def _link(self, item: Item) -> None:
+        self._of_kind.pop(type(item), None)
         for field_name in reference_fields(type(item)):
             if target := getattr(item, field_name):
                 self._referrers[target].add(item.id)
 
     def _unlink(self, item: Item) -> None:
+        self._of_kind.pop(type(item), None)
         for target in item.references().values():
             self._referrers[target].discard(item.id)
 

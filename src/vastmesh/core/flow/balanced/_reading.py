@@ -238,7 +238,7 @@ def ends_by_element(reading: Reading) -> Ends:
             target[element] = np.where(dead, np.nan, values)
         ends.carries[element] = on
 
-    two = np.fromiter((k != "three_winding" for k in arrays.element_kind), np.bool_, count)[branch["element"]]
+    two = arrays.one_branch[branch["element"]]
     s_from, s_to = reading.branch_power
     table = {c: v[two] for c, v in branch.items() if c in ("from", "to", "element", "rating_from_a", "rating_to_a")}
     write(table, s_from[two], s_to[two], table["rating_from_a"], table["rating_to_a"], reading.live[table["from"]])
