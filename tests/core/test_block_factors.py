@@ -122,15 +122,15 @@ def test_what_is_left_of_equations_is_told_as_a_share_of_their_terms() -> None:
     assert left_over(*pattern, values, np.full(10, np.nan), rhs) == np.inf
 
 
-@pytest.mark.parametrize("left", [0.0, 1e-9, 1e-4])
+@pytest.mark.parametrize("left", [0.0, 1e-12, 1e-9, 1e-4])
 def test_a_load_flow_past_a_bus_whose_reactances_cancel(left: float) -> None:
     """A series capacitor makes up for the line before it: nothing is left on the diagonal of the bus between.
 
-    Known answer: both together are a line of what is left and of the resistance, with the load at its end.
+    Known answer: both together are what is left of them, in a row with a ring to the load, one side of it twice as long.
     """
     x = 0.4
-    items = [bus(b, 20.0) for b in "amze"]
-    lines = [line(frm, to, r_ohm_per_km=0.5, x_ohm_per_km=0.3) for frm, to in ("am", "mz", "ze")]
+    items = [bus(b, 20.0) for b in "amzef"]
+    lines = [line(frm, to, r_ohm_per_km=0.5, x_ohm_per_km=0.3) for frm, to in ("am", "mz", "ze", "zf", "fe")]
     arrays = compile_network(network(*items, source("a"), *lines, load("e", 6.0, 2.0)))
     branch, ohms = arrays.tables["branch"], 20**2 / arrays.base_mva
     branch["r"][:2], branch["x"][:2] = 0.0, np.array([x, -x * (1 - left)]) / ohms
@@ -138,8 +138,10 @@ def test_a_load_flow_past_a_bus_whose_reactances_cancel(left: float) -> None:
     solution = problem.solve(arrays, LoadFlowOptions(tolerance_pu=1e-12))
     assert solution.attempt.ending is Ending.CONVERGED
     v = dict(zip(arrays.bus_id, solution.attempt.state.v[problem.row_of(np.arange(arrays.n_bus))], strict=True))
-    z = complex(0.5, 0.3 + x * left) / 20**2
+    z = (complex(0.5, 0.3) * 2 / 3 + 1j * x * left) / 20**2
     found = 1.0 + 0j
     for _ in range(200):
         found = 1.0 - z * np.conj(complex(6.0, 2.0) / found)
     assert v["e"] == pytest.approx(abs(found), abs=1e-9)
+    assert problem.lu is not None
+    assert (problem.lu._exchanging is not None) == (left < 1e-11)  # rows are exchanged where they have to be

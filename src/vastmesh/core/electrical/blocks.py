@@ -68,7 +68,7 @@ class BlockLU:
         :class:`SingularMatrix`."""
         self._exchanged = False
         if not eliminate(self.layout, values, self.factors, self.inverse):
-            self._exchange(values)
+            self.exchange(values)
 
     def factorise(self, values: NDArray[np.float64]) -> None:
         """Factorise and prove by a solution that the factors are those of the values. Raises :class:`SingularMatrix`."""
@@ -78,7 +78,7 @@ class BlockLU:
             raise SingularMatrix("a coefficient is not a finite number")
         self.refactorise(values)
         if not self._exchanged and not self._proven(values):
-            self._exchange(values)
+            self.exchange(values)
 
     def solve(self, rhs: NDArray[np.float64]) -> NDArray[np.float64]:
         """Solve for one right-hand side (2n,) or several, one a row (k, 2n)."""
@@ -104,8 +104,8 @@ class BlockLU:
         d = self.inverse
         return float(np.prod(np.sign(d[0::4] * d[3::4] - d[1::4] * d[2::4])))
 
-    def _exchange(self, values: NDArray[np.float64]) -> None:
-        """The same with rows exchanged for the sake of the pivots."""
+    def exchange(self, values: NDArray[np.float64]) -> None:
+        """Factorise with rows exchanged for the sake of the pivots. Raises :class:`SingularMatrix`."""
         if self._exchanging is None:
             indptr, indices = self._pattern
             self._exchanging = SparseLU(

@@ -12,6 +12,7 @@ from ...electrical.arrays import Bools, Columns, Floats, Ints
 from ...errors import SingularMatrix
 from ._equations import Equations
 from ._kernel import PQ, REF, gauss_seidel, rectangular, take_step
+from ._loop import UNSOUND
 from ._options import LoadFlowOptions
 from ._run import Run, Step
 from ._state import Attempt, Nodal, State, Targets
@@ -27,6 +28,7 @@ class NewtonStep(Step):
     def __init__(self, lu: BlockLU, *, damped: bool) -> None:
         self._lu, self._damped = lu, damped
         self._before = 0.0  # the first step is held against the equations
+        self._unsound = False  # what the compiled steps found of pivots on the diagonal
         self.stretch = 2 if damped else 1
 
     @classmethod
@@ -54,12 +56,19 @@ class NewtonStep(Step):
         return self._lu.determinant_sign()
 
     def steps(self, run: Run) -> int:
-        return run.judge() if self._damped else run.newton(self._lu)
+        if self._damped:
+            return run.judge()
+        verdict = run.newton(self._lu)
+        self._unsound = verdict == UNSOUND
+        return verdict
 
     def advance(self, run: Run, worst: float) -> State:
         state = run.state
         # Pivots are trusted while the mismatch falls; where it does not, they are looked at.
-        if worst < 0.5 * self._before:
+        if self._unsound:
+            self._lu.exchange(run.jac)
+            self._unsound = False
+        elif worst < 0.5 * self._before:
             self._lu.refactorise(run.jac)
         else:
             self._lu.factorise(run.jac)
