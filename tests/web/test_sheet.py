@@ -188,6 +188,27 @@ def test_labels_do_not_cover_each_other(js: Js, demo_items: Items, demo_live: di
             assert apart, (a["name"], a["value"], b["name"], b["value"])
 
 
+def test_no_name_hides_a_transformer_where_another_label_can_make_room(
+    js: Js, demo_items: Items, demo_live: dict[str, Any]
+) -> None:
+    """The whole region at once: beside crowded bars a name takes the place of one that can do with less."""
+    labels = js(LABELS, items=demo_items, live=demo_live)
+    symbols = js(
+        f"""(() => {{ const s = {SCENE}, v = m.fitView(s.box, 970, 500), big = v.k * Math.max(1, Math.min(2.2, 0.7 / v.k))
+        return s.branches.filter(b => b.kind === 'transformer').map(b => {{ const p = m.toScreen(v, b.at)
+        return {{ id: b.id, minX: p.x - 9 * big, maxX: p.x + 9 * big, minY: p.y - 14 * big, maxY: p.y + 14 * big }} }}) }})()""",
+        items=demo_items,
+    )
+    named = [label for label in labels if label["name"]]
+    assert len(named) > 20
+    assert len(symbols) > 10
+    for label in named:
+        for symbol in symbols:
+            p, q = label["box"], symbol
+            apart = p["maxX"] <= q["minX"] or q["maxX"] <= p["minX"] or p["maxY"] <= q["minY"] or q["maxY"] <= p["minY"]
+            assert apart, (label["name"], symbol["id"])
+
+
 @pytest.mark.parametrize("k", [0.8, 1.2, 1.6])
 def test_no_line_strikes_through_the_figures_of_a_line(
     js: Js, demo_items: Items, demo_live: dict[str, Any], k: float

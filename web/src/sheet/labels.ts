@@ -457,37 +457,83 @@ function textBox(w: Wish, name: string): Box {
   return { minX: left - 3, maxX: left + length + 3, minY: w.y - HEIGHT + 3, maxY: w.y + 4 }
 }
 
+type Struck = (box: Box) => number
+type Free = (w: Wish, box: Box) => boolean
+interface Placed {
+  readonly wish: Wish
+  readonly spot: Found
+}
+type Found = Spot & { name: string; value: string; box: Box; grade: number; backed?: boolean }
+
 /** The heaviest first; the others where they cover neither a label nor a bus, and where no line strikes through them. */
-function place(wishes: Wish[], bars: readonly Box[], struck: (box: Box) => number): Label[] {
+function place(wishes: Wish[], bars: readonly Box[], struck: Struck): Label[] {
   wishes.sort((a, b) => b.weight - a.weight)
-  const taken: Label[] = []
-  const free = (w: Wish, box: Box) =>
-    w.weight >= 1000 ||
-    (!taken.some((t) => overlaps(t.box, box)) && (w.weight >= 100 || !bars.some((b) => overlaps(b, box))))
+  const taken: Placed[] = []
+  const besides =
+    (some: readonly Placed[]): Free =>
+    (w, box) =>
+      w.weight >= 1000 ||
+      (!some.some((t) => overlaps(t.spot.box, box)) &&
+        (w.weight >= 100 || !bars.some((b) => overlaps(b, box))))
+  const free = besides(taken)
   for (const w of wishes) {
     if (taken.length >= MOST) break
     const found = spotFor(w, free, struck)
-    if (found) taken.push({ key: w.id, of: w.of ?? w.id, severity: w.severity, ...found })
+    if (!found) continue
+    if (found.grade < 2 || !makeRoom(w, taken, besides, struck)) taken.push({ wish: w, spot: found })
   }
-  return taken
+  return taken.map(({ wish: w, spot: { grade: _, ...spot } }) => ({
+    key: w.id,
+    of: w.of ?? w.id,
+    severity: w.severity,
+    ...spot,
+  }))
 }
 
-/** Where a label stands and what of it: of a bar the name alone, of others the figure alone, where there is no room for both. */
-function spotFor(w: Wish, free: (w: Wish, box: Box) => boolean, struck: (box: Box) => number) {
-  const bar = w.weight >= 100
+/** Rather than hide a symbol, a label takes the place of another that can do with less or stand elsewhere. */
+function makeRoom(
+  w: Wish,
+  taken: Placed[],
+  besides: (some: readonly Placed[]) => Free,
+  struck: Struck,
+): boolean {
+  for (const { text, at } of ways(w)) {
+    const box = textBox({ ...w, ...at, value: text.value }, text.name)
+    if (struck(box)) continue
+    const blocking = taken.filter((t) => overlaps(t.spot.box, box))
+    const [other] = blocking
+    if (!other || blocking.length > 1 || other.wish.weight >= 500) continue
+    const mine = { wish: w, spot: { ...at, ...text, box, grade: 0 } }
+    const rest = taken.filter((t) => t !== other)
+    const moved = spotFor(other.wish, besides([...rest, mine]), struck)
+    if (!moved || moved.grade > other.spot.grade) continue
+    taken.splice(taken.indexOf(other), 1, { wish: other.wish, spot: moved })
+    taken.push(mine)
+    return true
+  }
+  return false
+}
+
+/** Every way to write a label: of a bar at last the name alone, of others the figure alone; each at all of its places. */
+function* ways(w: Wish) {
   const whole = { name: w.name, value: w.value }
-  const part = bar ? { name: w.name, value: '' } : { name: '', value: w.value }
-  let behind: (Spot & { name: string; value: string; box: Box; grade: number }) | null = null
-  for (const { name, value } of w.name && w.value ? [whole, part] : [whole]) {
-    for (const { x, y, anchor } of [w, ...(w.elsewhere ?? [])]) {
-      const box = textBox({ ...w, x, y, anchor, value }, name)
-      if (!free(w, box)) continue
-      const grade = w.elsewhere ? struck(box) : 0
-      if (!grade) return { x, y, anchor, name, value, box }
-      // What hides least: the name of a bar alone.
-      if (!behind || grade < behind.grade || (grade === behind.grade && bar && !value && behind.value))
-        behind = { x, y, anchor, name, value, box, grade }
-    }
+  const part = w.weight >= 100 ? { name: w.name, value: '' } : { name: '', value: w.value }
+  for (const text of w.name && w.value ? [whole, part] : [whole])
+    for (const { x, y, anchor } of [w, ...(w.elsewhere ?? [])]) yield { text, at: { x, y, anchor } }
+}
+
+/** Where a label stands and what of it, where there is no room for all. */
+function spotFor(w: Wish, free: Free, struck: Struck): Found | null {
+  const bar = w.weight >= 100
+  let behind: Found | null = null
+  for (const { text, at } of ways(w)) {
+    const box = textBox({ ...w, ...at, value: text.value }, text.name)
+    if (!free(w, box)) continue
+    const grade = w.elsewhere ? struck(box) : 0
+    if (!grade) return { ...at, ...text, box, grade }
+    // What hides least: the name of a bar alone.
+    if (!behind || grade < behind.grade || (grade === behind.grade && bar && !text.value && behind.value))
+      behind = { ...at, ...text, box, grade }
   }
   // A bar, what is chosen, a node or a finding stays, on a ground of its own; what is one of many may go.
   return behind && (w.weight >= 60 || w.severity) ? { ...behind, backed: true } : null
