@@ -380,4 +380,5 @@ def test_the_schemes_of_a_plan_get_their_years_in_the_card(bench: Page, server: 
     expect(plan.get_by_role("textbox")).to_have_count(len(before) + 1)
     plan.get_by_role("button", name=re.compile("^Take .* out of the plan")).first.click()
     expect(plan.get_by_role("textbox")).to_have_count(len(before))
+    expect(bench.get_by_role("button", name=re.compile("^Undo: Take a scheme out of Spend least"))).to_be_visible()
     assert len(steps()) == len(before)
