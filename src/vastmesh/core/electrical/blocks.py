@@ -31,9 +31,9 @@ class Layout(NamedTuple):
     """Where everything stands in the factors of a pattern; all arrays unsigned, which spares a check at every access.
 
     ``indptr``: rows of the matrix, (n + 1,); ``slot``: place of each of its blocks in the factors, (nnz,); ``fill``: places of
-    those that come up only as the others are eliminated. ``start``, ``pivot``:
-    rows of the factors, lower blocks, pivot and upper blocks, (n + 1,), (n,); ``column``: of every block; ``goes``: where the
-    product of a lower block with each block of that row of the upper factor goes, in the order of the elimination.
+    those that come up only as others are eliminated. ``start``, ``pivot``: rows of the factors, (n + 1,), (n,), each its lower
+    blocks, its pivot and its upper blocks; ``column``: of every block; ``goes``: where the product of a lower block with each
+    block of that row of the upper factor goes, in the order of the elimination.
     """
 
     indptr: _Any
@@ -59,7 +59,6 @@ class BlockLU:
         self.layout = Layout(indptr.astype(np.uint32), *_lay_out(indptr, indices))
         self.factors = np.empty(4 * len(self.layout.column))
         self.inverse = np.empty(4 * self.n)  # of the pivots
-        self._values = np.zeros(0)
         self._exchanging: SparseLU | None = None
         self._exchanged = False
 
