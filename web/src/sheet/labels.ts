@@ -315,7 +315,21 @@ export function labelsFor(
     const at = { x: w.x + moved.x * k, y: w.y + moved.y * k }
     Object.assign(w, { ...at, elsewhere: undefined, weight: Math.max(w.weight, 500) })
   }
-  return place(wishes, bars, wiresOf(scene, view, width, height))
+  return place(wishes, bars, wiresOf(scene, view, width, height, false, marksOf(scene, paint, view)))
+}
+
+/** Where the marks of findings stand before bars and beside symbols. */
+function marksOf(scene: Labelled, paint: Paint, view: View): Box[] {
+  const before = (at: Point, right: number): Box => {
+    const p = toScreen(view, at)
+    return { minX: p.x - right - 17, maxX: p.x - right, minY: p.y - 6, maxY: p.y + 3 }
+  }
+  return [
+    ...scene.buses.flatMap((b) =>
+      b.upright || !paint.finding(b.id) ? [] : [before({ x: b.x - b.half, y: b.y }, 5)],
+    ),
+    ...scene.branches.flatMap((b) => (b.kind === 'line' || !paint.finding(b.id) ? [] : [before(b.at, 20)])),
+  ]
 }
 
 /** The symbol of something at one bus, narrower than the gap that its own label leaves. */
@@ -348,14 +362,15 @@ function alongside(branch: BranchShape, p: Point, k: number, strong: boolean, of
 
 const SQUARE = 80
 
-/** What a box would cover: nothing (0), a piece of a line (1), a symbol or the edge (2); slanted lines are looked at only where
-that is asked for. */
+/** What a box would cover: nothing (0), a piece of a line (1), a mark (1.5), a symbol or the edge (2); slanted lines are looked at
+only where that is asked for. */
 export function wiresOf(
   scene: Pick<Scene, 'branches' | 'hangs'>,
   view: View,
   width: number,
   height: number,
   slanted = false,
+  marks: readonly Box[] = [],
 ): (box: Box) => number {
   const squares = new Map<string, (Box & { grade: number })[]>()
   const each = (box: Box, use: (key: string) => void) => {
@@ -406,6 +421,7 @@ export function wiresOf(
     add(h.points)
     put(hangBox(h, view), 2)
   }
+  for (const box of marks) put(box, 1.5)
   return (box) => {
     let worst = box.minX < 0 || box.maxX > width ? 2 : 0
     each(box, (key) => {
