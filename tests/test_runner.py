@@ -13,7 +13,6 @@ import numpy as np
 import psutil
 import pytest
 
-from tests.api.test_made_up_study import AT_A_BUS
 from tests.made_up_parts import IN_ONE, IN_PARTS, Options
 from vastmesh.core.network import Network
 from vastmesh.core.studies import STUDIES, Inputs
@@ -501,6 +500,21 @@ def test_a_search_that_is_cancelled_answers_with_the_best_so_far(runner: Runner,
     _, found = runner.result(job.id)
     assert found.summary["stopped"] == 1.0
     assert any("best so far" in n for n in found.account.notes)
+
+
+# What of the demonstration is looked at, so that it is little.
+AT_A_BUS: dict[str, dict[str, Any]] = {
+    "limit_table": {"over": "present", "outages": "none"},
+    "over_time": {"days": 1.0}, "reactive": {"bus": "Kesterby 33"}, "outages": {"from_kv": 30.0},
+    "headroom": {"bus": "Kesterby 33"},
+    "placing": {"over": "present", "most": 1, "steps": 1},
+    "scan": {"bus": "Heron End"}, "filter_design": {"bus": "Heron End", "over": "present"},
+    "emission_limits": {"bus": "Heron End"},
+    "filter_search": {"bus": "Heron End", "over": "present", "sizes": 2, "most_steps": 1},
+    "adequacy": {"supply_mw": 100.0}, "failure_years": {"years": 50}, "proposals": {"most": 2},
+    "board": {"of": "plans", "years": 2, "conditions": "present", "outages": False, "interruptions": "none"},
+    "best_plan": {"years": 2, "conditions": "present", "interruptions": "none", "method": "greedy"},
+}  # fmt: skip
 
 
 @pytest.mark.parametrize("study", [s.name for s in STUDIES.values() if s.split is not None and s.name != "balancing"])

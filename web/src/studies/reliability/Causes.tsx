@@ -79,7 +79,7 @@ const HOUR = 60
 export function Causes({ result }: { result: StudyResult }) {
   const items = useBench((s) => s.items)
   const { project, wiring } = useParts('project', 'wiring')
-  const { data } = useQuery({
+  const { data, isError } = useQuery({
     ...feedersQuery(project?.id ?? '', wiring),
     enabled: !!project,
     placeholderData: (last) => last,
@@ -89,6 +89,8 @@ export function Causes({ result }: { result: StudyResult }) {
     return causesOf(result, items, of)
   }, [result, items, data])
   const whole = tree.reduce((sum, n) => sum + n.value, 0)
+  // A tree without its feeders would be another one, and close again what was opened in it.
+  if (!data && !isError && project) return <None>Looking up the feeders ...</None>
   if (!whole) return <None>Nothing is interrupted.</None>
   return (
     <Scroll tabIndex={0} role="region" aria-label="Where it comes from, as a tree">
