@@ -516,11 +516,11 @@ function makeRoom(
   for (const { text, at } of ways(w)) {
     const box = textBox({ ...w, ...at, value: text.value }, text.name)
     if (struck(box)) continue
-    const blocking = taken.filter((t) => overlaps(t.spot.box, box))
-    const [other] = blocking
-    if (!other || blocking.length > 1 || other.wish.weight >= 500) continue
-    const mine = { wish: w, spot: { ...at, ...text, box, grade: 0 } }
+    const other = taken.find((t) => overlaps(t.spot.box, box))
+    if (!other || other.wish.weight >= 500) continue
     const rest = taken.filter((t) => t !== other)
+    if (!besides(rest)(w, box)) continue
+    const mine = { wish: w, spot: { ...at, ...text, box, grade: 0 } }
     const moved = spotFor(other.wish, besides([...rest, mine]), struck)
     if (!moved || moved.grade > other.spot.grade) continue
     taken.splice(taken.indexOf(other), 1, { wish: other.wish, spot: moved })

@@ -24,6 +24,7 @@ from ._kernel import (
     mismatch_and_jacobian,
     mismatch_of_several,
 )
+from ._loop import HOPELESS
 from ._options import LoadFlowOptions
 from ._run import MOST_LEFT_MVA
 from ._state import Nodal, State, Targets
@@ -31,7 +32,6 @@ from ._state import Nodal, State, Targets
 _MOST_ROUNDS = 24
 _CENTRED = 2  # rounds in which the Jacobian is taken anew, in the middle of what is still under way
 _ALIKE = 16  # states that share a Jacobian
-_HOPELESS = 1e8  # mismatch, in shares of what is injected at most
 _LOWEST = 0.8  # share of the voltage without demand below which somebody has to look whether it is the lower answer
 _LOWEST_BESIDE_LIMITS = 0.95  # the same where machines stand at their limits
 
@@ -88,7 +88,7 @@ def solve_several(
             equations.branch_from, equations.branch_to, equations.pattern.live_branch, y.two_ports, y.g, y.b,
             equations.pattern.diagonal, flow, rounding,
         )  # fmt: skip
-        return rows[~met[rows] & (worst[rows] < _HOPELESS * max(scale, 1.0))]
+        return rows[~met[rows] & (worst[rows] < HOPELESS * max(scale, 1.0))]
 
     def centre(rows: Ints) -> None:
         """Factorise the Jacobian in the middle of some states."""
