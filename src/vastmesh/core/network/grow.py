@@ -308,7 +308,7 @@ def _transformer(g: _Grower) -> list[Change]:
 def least_loaded_phase(network: Network, bus: Bus) -> str:
     """The phase of a bus that the loads near it use least: there, and at its neighbours."""
     phases = phases_of(bus.conductors) or "A"
-    near = {bus.id, *(b for e in network.connected(bus.id) for b in e.buses())}
+    near = dict.fromkeys((bus.id, *(b for e in network.connected(bus.id) for b in e.buses())))
     load = dict.fromkeys(phases, 0.0)
     for place in near:
         for e in network.connected(place):

@@ -87,7 +87,7 @@ def under_figures(network: Network, condition: Condition, figures: Mapping[str, 
     of_class = _products(known, "class")
     if of_class and not whole and demand <= 0:
         # Nothing is drawn but by what has a profile.
-        every = {e.demand_class for e in network.elements() if isinstance(e, Load)}
+        every = sorted({e.demand_class for e in network.elements() if isinstance(e, Load)})
         demand, classes = 1.0, dict.fromkeys(every, 0.0)
     for name, figure in of_class.items():
         classes[name] = figure if whole else figure / demand

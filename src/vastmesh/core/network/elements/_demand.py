@@ -157,7 +157,7 @@ class Demand(Element):
         given = self._given()
         if given in PAIRS:
             return ("rated_kv",) if self.current_a is not None and self.rated_kv is None else ()
-        return next((tuple(p - given) for p in PAIRS if given < p), ("active_power_mw", "reactive_power_mvar"))
+        return next((tuple(sorted(p - given)) for p in PAIRS if given < p), ("active_power_mw", "reactive_power_mvar"))
 
     def reconcile(self, values: dict[str, Any]) -> dict[str, Any]:
         """Entering a third power figure replaces the one it contradicts; phases and their sum follow each other."""
@@ -167,10 +167,10 @@ class Demand(Element):
         if entered and entered | kept not in PAIRS and len(entered) <= 2:
             for pair in PAIRS:
                 if entered <= pair and (pair - entered <= kept or pair == entered):
-                    values = {**dict.fromkeys(kept - pair), **values}
+                    values = {**dict.fromkeys(sorted(kept - pair)), **values}
                     break
             else:
-                values = {**dict.fromkeys(kept), **values}
+                values = {**dict.fromkeys(sorted(kept)), **values}
         return values
 
     def phase_powers_mva(self) -> tuple[complex, complex, complex] | None:

@@ -124,7 +124,7 @@ class _Search:
         is below a share of the mean, or not known."""
         path = [b for b in self.trace.path(ident) if b in self.branches] or [ident]
         spread: dict[str, list[float]] = {}
-        for branch in {*path, ident} & self.branches.keys():
+        for branch in (b for b in dict.fromkeys((*path, ident)) if b in self.branches):
             powers = [self.branches[branch].get(f"phase_{p}_power_mw") for p in "abc"]
             if all(p is not None for p in powers):
                 spread[branch] = [1e3 * p for p in powers if p is not None]
@@ -164,7 +164,7 @@ class _Search:
 
     def _generation_behind(self, ident: str) -> float:
         reach = self.trace.fed(ident)
-        inside = set(reach.buses) | {ident}
+        inside = dict.fromkeys((*reach.buses, ident))
         return float(sum(self.buses[b]["generation_mw"] or 0.0 for b in inside if b in self.buses))
 
     def loading(self, ident: str) -> Cause:

@@ -44,7 +44,7 @@ def secure_against_outages(
 ) -> tuple[Optimum | None, Secured]:
     """Answer that every outage is survived from, None where there is none; and what the outages came to."""
     outages, notes = outages_of(case, wanted)
-    limits = {s: _limits_after(case, options, s) for s in {o.loss.limit_set for o in outages}}
+    limits = {s: _limits_after(case, options, s) for s in dict.fromkeys(o.loss.limit_set for o in outages)}
     corrective = options.after == "corrective"
     answer, base = found, found.value
 

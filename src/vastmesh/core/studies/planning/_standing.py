@@ -150,7 +150,7 @@ def _outages(network: Network, condition: Condition) -> tuple[int, int]:
         return -1, -1
     own = network.under(condition)
     without = {s: Without(compile_network(own), condition, live_options(network.settings), controls=s == "after_control")
-               for s in {x.stage for x in chosen}}  # fmt: skip
+               for s in dict.fromkeys(x.stage for x in chosen)}  # fmt: skip
     if not all(w.solved for w in without.values()):
         return len(chosen), len(chosen)
     judges = {s: Judge(own, w.arrays) for s, w in without.items()}
