@@ -42,12 +42,18 @@ def small_town() -> Network:
             items.append(load(here, 0.4 + 0.1 * n, 0.1, customers=40 + 7 * k + n, spectrum="LED lighting"))
             if k in (1, 3):
                 side = f"{name} {k} side"
-                items += [bus(side), line(here, side, length_km=0.5, from_gear="fuse", temporary_rate=30.0), load(side, 0.1, customers=9)]
+                items += [
+                    bus(side),
+                    line(here, side, length_km=0.5, from_gear="fuse", temporary_rate=30.0),
+                    load(side, 0.1, customers=9),
+                ]
             before = here
     items += [load(f"A {k}", 0.05, id=f"Kiosk {k}", conductors="AB", connection="delta") for k in range(3)]
     items += [switch("A 3", "B 3", closed=False), switch("B 2", "C 3", closed=False, operated="remote")]
     added = {"op": "add", "item": line("A 1 side", "B 1 side", length_km=0.3)}
-    items.append({"kind": "scheme", "id": "Second way", "cost_k": 40.0, "changes": [{"change": added, "label": "line"}]})
+    items.append(
+        {"kind": "scheme", "id": "Second way", "cost_k": 40.0, "changes": [{"change": added, "label": "line"}]}
+    )
     return network(*items)
 
 

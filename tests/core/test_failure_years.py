@@ -35,7 +35,7 @@ def within(x: np.ndarray, expected: float, sigmas: float = 4.5) -> bool:
 
 
 @pytest.mark.parametrize("seed", [1, 2, 3])
-@pytest.mark.parametrize("more", [{}, {"fuse_fails_pct": 20.0}, {"transfers": "none"}])
+@pytest.mark.parametrize("more", [{}, {"fuse_fails_pct": 20.0}, {"fails_pct": 20.0}, {"transfers": "none"}])
 def test_years_agree_with_every_failure_played_once(seed: int, more: dict[str, Any]) -> None:
     net = fixed(feeder(tie=True))
     net.apply([Update(id="m0-m1", values={"maintenance_rate": 0.5, "maintenance_h": 6.0, "temporary_rate": 0.4})])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import random
 from collections.abc import Iterable
 from math import isnan
@@ -14,7 +15,7 @@ import pytest
 
 from tests.helpers import at, bus, line, load, network, run_study, source, switch, transformer
 from vastmesh.core.errors import InvalidFields
-from vastmesh.core.network import Network, Update
+from vastmesh.core.network import Line, Network, Remove, Update
 from vastmesh.core.results import Result
 from vastmesh.core.results.state import run_load_flow
 from vastmesh.core.studies import Inputs
@@ -364,6 +365,115 @@ def test_random_feeders_as_slow_code_of_its_own_plays_them(seed: int) -> None:
             assert at(result, "loads", e.id, "interruptions") == pytest.approx(
                 rate.get(e.bus, 0.0), rel=1e-12, abs=1e-14
             ), e.id  # type: ignore[attr-defined]
+
+
+def trial_of_ties_that_fail(seed: int) -> float:
+    """Hours without supply where every tie fails on its own, against slow code that plays each set of ties that may be left;
+    the largest difference, relative. Switching on site takes the same half an hour however much of it there is."""
+    net, dice = random_feeders(seed), random.Random(seed + 1000)
+    ties = [e.id for e in net.elements() if e.kind == "switch"]
+    share = {i: dice.choice([0.0, 10.0, 35.0, 100.0]) for i in ties}
+    net.apply([Update(id=i, values={"fails_pct": p}) for i, p in share.items()])
+    away: dict[str, float] = {}
+    for n in range(2 ** len(ties)):
+        failed = [i for k, i in enumerate(ties) if n >> k & 1]
+        chance = math.prod(share[i] / 100 if i in failed else 1 - share[i] / 100 for i in ties)
+        left = net.copy()
+        left.apply([Remove(id=i) for i in failed])
+        slow = Slow(left)
+        for e in net.elements():
+            if isinstance(e, Line):
+                for piece, hours in slow.hours(e.id, e.repair_h or 0.0).items():
+                    away[piece] = away.get(piece, 0.0) + chance * (e.failure_rate or 0.0) * hours
+    result, worst = reliability(net), 0.0
+    for ident, found in zip(result.tables["loads"]["id"], result.tables["loads"]["hours"], strict=True):
+        expected = away.get(net[ident].bus, 0.0)  # type: ignore[attr-defined]
+        worst = max(worst, abs(found - expected) / max(expected, 1e-3))
+    return worst
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_every_tie_fails_on_its_own_and_the_best_of_what_is_left_is_taken(seed: int) -> None:
+    assert trial_of_ties_that_fail(seed) < 1e-9
+
+
+def two_laterals(**fails: float) -> Network:
+    """A head section that fails once a year, and two laterals behind it with a tie each."""
+    items: list[Any] = [
+        bus("s"),
+        source("s"),
+        bus("m"),
+        line("s", "m", failure_rate=1.0, repair_h=10.0, from_gear="breaker"),
+    ]
+    for name, pct in fails.items():
+        items += [
+            bus(name), line("m", name, failure_rate=0.0, from_gear="disconnector"), load(name, 1.0, customers=10),
+            bus(f"far {name}"), source(f"far {name}"),
+            switch(name, f"far {name}", closed=False, device="disconnector", fails_pct=pct),
+        ]  # fmt: skip
+    return network(*items)
+
+
+TIMES = {"locate_min": 50.0, "indicated_min": 50.0, "manual_min": 25.0, "further_min": 10.0}
+
+
+@pytest.mark.parametrize(("b", "c"), [(0.0, 100.0), (100.0, 0.0)])
+def test_a_tie_that_never_closes_leaves_its_own_lateral_without_supply_and_no_other(b: float, c: float) -> None:
+    result = reliability(two_laterals(b=b, c=c), **TIMES)
+    hours = {name: at(result, "loads", f"load-{name}", "hours") for name in "bc"}
+    dark, lit = ("c", "b") if c else ("b", "c")
+    assert hours[dark] == pytest.approx(10.0)
+    # Located 50 min, first switch 25 min, each further one 10 min: its own disconnector and tie, after those of the other or not.
+    assert hours[lit] in (pytest.approx(85 / 60), pytest.approx(95 / 60), pytest.approx(105 / 60))
+
+
+@pytest.mark.parametrize("ties", [1, 2, 3])
+def test_ties_beside_each_other_fail_one_after_another(ties: int) -> None:
+    items = [bus("s"), source("s"), bus("m"), bus("e"), load("e", 1.0, customers=10)]
+    items.append(line("s", "m", failure_rate=1.0, repair_h=10.0, from_gear="breaker"))
+    items.append(line("m", "e", failure_rate=0.0, to_gear="none", from_gear="none"))
+    for k in range(ties):
+        items += [
+            bus(f"f{k}"),
+            source(f"f{k}"),
+            switch("e", f"f{k}", closed=False, device="disconnector", fails_pct=20.0),
+        ]
+    items[5] |= {"to_gear": "remote"}  # opens from the control room, so that ties are all that is done on site
+    net = network(*items)
+    # The k-th tie has closed after 50 + 25 + 10 (k - 1) minutes.
+    expected = sum(0.8 * 0.2**k * (75 + 10 * k) / 60 for k in range(ties)) + 0.2**ties * 10
+    assert reliability(net, **TIMES).summary["saidi"] == pytest.approx(expected, rel=1e-12)
+
+
+def test_gear_that_fails_counts_for_temporary_faults_too() -> None:
+    net = pair()
+    net.apply([Update(id="s-m", values={"from_gear": "recloser", "failure_rate": 0.0})])
+    net.apply([Update(id="m-e", values={"from_gear": "fuse", "failure_rate": 0.0, "temporary_rate": 5.0})])
+    result = reliability(net, fuse_fails_pct=50.0, sustained_min=5.0)
+    # Half of them blow the fuse, the others are left to the recloser, which lets them pass for both.
+    assert at(result, "loads", "load-m", "interruptions") == pytest.approx(0.0, abs=1e-12)
+    assert at(result, "loads", "load-m", "brief") == pytest.approx(2.5)
+    assert at(result, "loads", "load-e", "interruptions") == pytest.approx(2.5)
+    assert at(result, "loads", "load-e", "brief") == pytest.approx(2.5)
+    net.apply([Update(id="s-m", values={"from_gear": "breaker"})])
+    plain = reliability(net, fuse_fails_pct=50.0, sustained_min=5.0, decide_min=6.0)
+    # A breaker is closed again from the control room, after six minutes.
+    assert at(plain, "loads", "load-m", "interruptions") == pytest.approx(2.5)
+    assert at(plain, "loads", "load-m", "hours") == pytest.approx(2.5 * 0.1)
+    # A recloser that saves the fuse, but sticks one time in four, leaves it to the fuse then.
+    net.apply([Update(id="s-m", values={"from_gear": "recloser"})])
+    saved = reliability(net, fails_pct=25.0, fuse_saving=True, sustained_min=5.0)
+    assert at(saved, "loads", "load-m", "brief") == pytest.approx(3.75)
+    assert at(saved, "loads", "load-e", "interruptions") == pytest.approx(1.25)
+
+
+def test_closing_again_after_a_temporary_fault_takes_its_time_however_short_a_repair_is() -> None:
+    net = pair()
+    net.apply([Update(id="s-m", values={"failure_rate": 0.0})])
+    net.apply(
+        [Update(id="m-e", values={"from_gear": "fuse", "failure_rate": 0.0, "temporary_rate": 4.0, "repair_h": 0.2})]
+    )
+    assert at(reliability(net), "loads", "load-e", "hours") == pytest.approx(4.0 * 0.5)
 
 
 @pytest.mark.parametrize("seed", range(30))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from math import inf, isfinite
 
 from ...errors import FieldProblem, InvalidFields
 from ...network import Bus, CommonFailure, Element, Item, Network, Source, Switch
@@ -24,18 +25,24 @@ SAID = {
     "stuck": "What fails to operate", "overlap": "Two at once", "common": "Common failures",
 }  # fmt: skip
 _CHUNK, _PAIRS, _MOST_PAIRS = 200, 4000, 400_000
+_RARE = 1e-6  # of a failure: rarer than this no further tie is tried
 
 
 @dataclass(frozen=True)
 class Event:
-    """``per_year``: how often; ``repair_h``: how long those wait who wait for the repair; ``elements``: which count for it, in
-    equal parts."""
+    """``per_year``: how often; ``repair_h``: how long those wait who wait for the repair, endless where there is none;
+    ``elements``: which count for it, in equal parts."""
 
     kind: str
     elements: tuple[str, ...]
     per_year: float
     repair_h: float
     story: Story
+
+    @property
+    def repaired(self) -> bool:
+        """Whether somebody has to repair something."""
+        return self.kind != "planned" and isfinite(self.repair_h)
 
 
 @dataclass
@@ -109,9 +116,56 @@ class Ready:
         return list(found.values())
 
 
+def courses(play: Play, seeds: tuple[int, ...]) -> Iterator[tuple[float, bool, Story]]:
+    """Ways in which a permanent fault may go, by what fails to operate: share of all, whether everything operates, the story.
+
+    What clears it fails on its own, and of several that stay closed the first stands for all; every tie fails on its own when
+    it is told to close, and the best of what is left is taken. Shares sum to 1.
+    """
+    story = play.permanent(seeds)
+    left = 1.0
+    for door in story.tripped:
+        if p := play.graph.doors[door].fails:
+            for share, _, other in _closing(play, seeds, left * p, play.permanent(seeds, stuck=door), door):
+                yield share, False, other
+            left *= 1 - p
+    yield from _closing(play, seeds, left, story)
+
+
+def _closing(
+    play: Play, seeds: tuple[int, ...], share: float, story: Story, stuck: int | None = None,
+    failed: frozenset[int] = frozenset(), sure: frozenset[int] = frozenset(),
+) -> Iterator[tuple[float, bool, Story]]:  # fmt: skip
+    """A story and those in which ties of it do not close. ``failed``: that did not; ``sure``: that did."""
+    known = sure
+    for tie in story.ties:
+        p = play.graph.doors[tie].fails
+        if share > 0 and p and tie not in known and tie not in failed:
+            if (rare := share * p) > _RARE:
+                without = failed | {tie}
+                other = play.permanent(seeds, stuck=stuck, failed=without)
+                yield from _closing(play, seeds, rare, other, stuck, without, known)
+            else:
+                yield rare, False, play.permanent(seeds, stuck=stuck, transfers=False)
+            share *= 1 - p
+        known |= {tie}
+    if share > 0:
+        yield share, not failed, story
+
+
+def passing(play: Play, seeds: tuple[int, ...]) -> Iterator[tuple[float, bool, Story]]:
+    """The same of a temporary fault: only what clears it can fail."""
+    story = play.temporary(seeds)
+    left = 1.0
+    for door in story.tripped:
+        if p := play.graph.doors[door].fails:
+            yield left * p, False, play.temporary(seeds, stuck=door)
+            left *= 1 - p
+    yield left, True, story
+
+
 def of_group(ready: Ready, play: Play, group: Group) -> Iterator[Event]:
     """All that one group of elements does by itself."""
-    graph = ready.graph
 
     def lasting(kind: str, ident: str, per_year: float, hours: float, story: Story) -> Iterator[Event]:
         exposed = ready.weather.exposed(ready.network[ident], kind)
@@ -119,31 +173,15 @@ def of_group(ready: Ready, play: Play, group: Group) -> Iterator[Event]:
             yield Event(kind, (ident,), rate, repair, story)
 
     if any(d.rate for _, d in group.elements):
-        story = play.permanent(group.seeds)
-        rest = 1.0
-        for door in story.tripped:
-            p = graph.doors[door].fails
-            if p:
-                rest -= p
-                other = play.permanent(group.seeds, stuck=door)
-                for ident, d in group.elements:
-                    if d.rate:
-                        yield from lasting("stuck", ident, p * d.rate, d.hours, other)
-        ties = [d for step in story.steps if step.what.startswith("transferred") for d in step.closed]
-        p = graph.doors[ties[0]].fails if ties else 0.0
-        if p:
-            without = play.permanent(group.seeds, transfers=False)
+        for share, smooth, story in courses(play, group.seeds):
             for ident, d in group.elements:
                 if d.rate:
-                    yield from lasting("stuck", ident, max(rest, 0.0) * p * d.rate, d.hours, without)
-        for ident, d in group.elements:
-            if d.rate:
-                yield from lasting("failure", ident, max(rest, 0.0) * (1 - p) * d.rate, d.hours, story)
+                    yield from lasting("failure" if smooth else "stuck", ident, share * d.rate, d.hours, story)
     if any(d.temporary for _, d in group.elements):
-        story = play.temporary(group.seeds)
-        for ident, d in group.elements:
-            if d.temporary:
-                yield Event("temporary", (ident,), d.temporary, d.hours, story)
+        for share, smooth, story in passing(play, group.seeds):
+            for ident, d in group.elements:
+                if d.temporary:
+                    yield Event("temporary" if smooth else "stuck", (ident,), share * d.temporary, inf, story)
     if any(d.planned for _, d in group.elements):
         story = play.planned(group.seeds)
         for ident, d in group.elements:
@@ -168,9 +206,9 @@ def of_common(ready: Ready, play: Play, item: CommonFailure) -> Iterator[Event]:
     if problems:
         raise InvalidFields(problems)
     if there:
-        story = play.permanent(tuple(sorted(sections)))
-        for rate, repair in ready.weather.parts(False, item.failure_rate or 0.0, item.repair_h or 0.0):
-            yield Event("common", tuple(there), rate, repair, story)
+        for share, _, story in courses(play, tuple(sorted(sections))):
+            for rate, repair in ready.weather.parts(False, share * (item.failure_rate or 0.0), item.repair_h or 0.0):
+                yield Event("common", tuple(there), rate, repair, story)
 
 
 def meshed(ready: Ready) -> list[Group]:

@@ -28,12 +28,14 @@ class Step:
 @dataclass
 class Story:
     """``sections``: that lose supply; ``hours``: how long each, NaN of those that wait for the repair, (n,); ``tripped``: doors
-    that clear it; ``only_supply``: whether nothing but the supply's own breaker does."""
+    that clear it; ``ties``: that were told to close, in order; ``only_supply``: whether nothing but the supply's own breaker
+    clears it."""
 
     seeds: tuple[int, ...]
     sections: Ints
     hours: Floats
     tripped: tuple[int, ...] = ()
+    ties: tuple[int, ...] = ()
     steps: list[Step] = field(default_factory=list)
     only_supply: bool = False
 
@@ -82,17 +84,24 @@ class Play:
                     found.append(d)
         return sorted(set(found))
 
-    def permanent(self, seeds: tuple[int, ...], *, stuck: int | None = None, transfers: bool = True) -> Story:
+    def permanent(
+        self,
+        seeds: tuple[int, ...],
+        *,
+        stuck: int | None = None,
+        failed: frozenset[int] = frozenset(),
+        transfers: bool = True,
+    ) -> Story:
         """A fault in sections that stays until it is repaired. ``stuck``: a door that fails to open, so that the next ones clear
-        it and it is opened by hand; ``transfers``: whether ties close."""
+        it and it is opened by hand; ``failed``: ties that do not close when they should, which takes as long as if they did;
+        ``transfers``: whether ties close at all."""
         g, c = self.graph, self.course
         cuts = g.cuts("zone")
         wider: tuple[int, ...] = ()
         if stuck is not None:
             wider = (int(g.a[stuck]), int(g.b[stuck]))
         every = tuple(sorted({*seeds, *wider}))
-        lost = cuts.lost(every)
-        lost = lost[cuts.supplied[lost]]
+        lost = self._without(every)
         if not len(lost):
             return Story(seeds, lost, np.zeros(0))
         tripped = self.tripped(every, lost)
@@ -101,7 +110,7 @@ class Play:
         if not self.matters[lost].any():
             return story
         story.steps.append(Step(0.0, "cleared", tuple(tripped)))
-        scene = _Scene(self, lost, set(seeds), tripped, transfers, stuck)
+        scene = _Scene(self, lost, set(seeds), tripped, transfers, stuck, failed)
         own_zone = set(cuts.sections(np.unique(g.zone[list(every)])).tolist())
         scene.transfer(own_zone, AUTOMATIC, c.automatic_min, story)
         # From the control room: what can be parted from the fault without anybody on site.
@@ -118,25 +127,35 @@ class Play:
         scene.transfer(set(seeds), MANUAL, scene.clock, story)
         for s, h in scene.hours.items():
             story.hours[np.searchsorted(lost, s)] = h
+        story.ties = tuple(scene.told)
         story.steps.append(Step(np.nan, "repaired", (), (), tuple(sorted(scene.waiting))))
         return story
 
-    def temporary(self, seeds: tuple[int, ...]) -> Story:
-        """A fault that is over once it has been without voltage."""
-        g, c = self.graph, self.course
-        cuts = g.cuts("zone")
+    def _without(self, seeds: Collection[int]) -> Ints:
+        """Sections that lose their supply when the zones of some are taken away."""
+        cuts = self.graph.cuts("zone")
         lost = cuts.lost(seeds)
-        lost = lost[cuts.supplied[lost]]
+        return np.asarray(lost[cuts.supplied[lost]])
+
+    def temporary(self, seeds: tuple[int, ...], *, stuck: int | None = None) -> Story:
+        """A fault that is over once it has been without voltage. ``stuck``: a door that fails to open, so that the next ones clear
+        it; it is not opened for what is over."""
+        g, c = self.graph, self.course
+        lost = self._without(seeds)
         tripped = self.tripped(seeds, lost)
         if c.fuse_saving and any(g.doors[d].gear == "fuse" for d in tripped):
             before = tuple(
                 sorted({g.other(d, s) for d in tripped for s in (int(g.a[d]), int(g.b[d])) if s in set(lost.tolist())})
             )
-            wide = cuts.lost((*seeds, *before))
-            wide = wide[cuts.supplied[wide]]
+            wide = self._without((*seeds, *before))
             first = self.tripped((*seeds, *before), wide)
-            if first and all(g.doors[d].recloses for d in first):
+            # Where the recloser does not open, the fuse has to.
+            if first and all(g.doors[d].recloses for d in first) and stuck not in first:
                 return self._passes(seeds, wide, first)
+        if stuck in tripped:
+            every = tuple(sorted({*seeds, int(g.a[stuck]), int(g.b[stuck])}))
+            lost = self._without(every)
+            tripped = self.tripped(every, lost)
         if tripped and all(g.doors[d].recloses for d in tripped):
             return self._passes(seeds, lost, tripped)
         story = Story(seeds, lost, np.zeros(len(lost)), tuple(tripped), [Step(0.0, "cleared", tuple(tripped))])
@@ -208,9 +227,11 @@ class _Scene:
     """What is without supply while it is brought back. ``waiting``: sections still without; ``hours``: of those that have it."""
 
     def __init__(
-        self, play: Play, lost: Ints, seeds: set[int], tripped: list[int], transfers: bool, stuck: int | None = None
-    ) -> None:
-        self._stuck = stuck
+        self, play: Play, lost: Ints, seeds: set[int], tripped: list[int], transfers: bool, stuck: int | None = None,
+        failed: frozenset[int] = frozenset(),
+    ) -> None:  # fmt: skip
+        self._stuck, self._failed = stuck, failed
+        self.told: list[int] = []
         self.play, self.seeds, self.open = play, seeds, set(tripped)
         self.tripped = tripped
         self.waiting = set(lost.tolist())
@@ -267,7 +288,7 @@ class _Scene:
         while True:
             ready = [
                 d for s in self.waiting - apart for d in play._tie_at.get(s, ())
-                if d not in tried and g.doors[d].way <= way and self._alive(g.other(d, s))
+                if d not in tried and not (d in self._failed and d in self.told) and g.doors[d].way <= way and self._alive(g.other(d, s))
             ]  # fmt: skip
             if not ready:
                 break
@@ -283,6 +304,15 @@ class _Scene:
                 if g.closed[d] and d not in self.open and g.other(d, s) in self.waiting and g.other(d, s) not in picked
             })  # fmt: skip
             if any(not self._by_then(d, way) for d in opened):
+                continue
+            self.told.append(tie)
+            if tie in self._failed:
+                # What parts the fault stays open for the next one; nothing else is opened for a tie that may not close.
+                opened = opened if picked == whole else []
+                if way != AUTOMATIC:
+                    clock += sum(map(self._takes, opened)) + self._takes(tie, closes=True)
+                self.open |= set(opened)
+                story.steps.append(Step(clock, "not transferred", tuple(opened)))
                 continue
             if way != AUTOMATIC:
                 clock += sum(map(self._takes, opened)) + self._takes(tie, closes=True)

@@ -31,8 +31,7 @@ def told(ready: Ready, ident: str) -> Table:
             # Nobody waits for switching longer than for the repair.
             minutes = 60 * repair if np.isnan(step.minutes) else min(step.minutes, 60 * repair)
             waiting -= set(step.back)
-            if step.what.startswith("transferred"):
-                ties |= set(step.closed)
+            ties |= set(step.closed) & set(story.ties)
             back = float(people.n[list(step.back)].sum()) if step.back else 0.0
             left = float(people.n[list(waiting)].sum()) if waiting else 0.0
             if step.what == "repaired":
@@ -89,6 +88,7 @@ def _said(ready: Ready, step: Step, name: str) -> str:
         "supply from before it": "Supply comes back up to the fault",
         "transferred": "Supply comes over from elsewhere",
         "transferred in part": "Supply comes over from elsewhere for as much as it can carry",
+        "not transferred": "What should bring supply over does not close",
         "repaired": f"{name} is repaired; everybody has supply",
     }[step.what]
     done = [f"open {_list(opened)}"] if opened else []

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from copy import copy
 from dataclasses import dataclass
-from math import gamma
+from math import gamma, isfinite
 from typing import Any
 
 import numpy as np
@@ -87,9 +87,8 @@ def causes_of(ready: Ready, options: SimulationOptions) -> Causes:
         if e.kind == "planned":
             spread = 1
         rows.append((
-            e.per_year, number(e.story), e.repair_h, spread, shape, e.kind in ("failure", "stuck", "common"),
-            weather.exposed(first, e.kind),
-            of.get(e.elements[0], -1) if e.kind in ("failure", "stuck", "planned") else -1, e.kind == "planned",
+            e.per_year, number(e.story), e.repair_h, spread, shape, e.repaired, weather.exposed(first, e.kind),
+            of.get(e.elements[0], -1) if e.kind != "common" and isfinite(e.repair_h) else -1, e.kind == "planned",
         ))  # fmt: skip
     pair = np.full((len(groups), len(groups)), -1, np.int64)
     for i, a in enumerate(groups):
