@@ -35,9 +35,9 @@ class Story:
     sections: Ints
     hours: Floats
     tripped: tuple[int, ...] = ()
-    ties: tuple[int, ...] = ()
     steps: list[Step] = field(default_factory=list)
     only_supply: bool = False
+    ties: tuple[int, ...] = ()
 
     def lasting(self, repair_h: float) -> Floats:
         """Hours without supply of every section, given how long the repair takes: nobody waits longer than for that."""
@@ -138,8 +138,8 @@ class Play:
         return np.asarray(lost[cuts.supplied[lost]])
 
     def temporary(self, seeds: tuple[int, ...], *, stuck: int | None = None) -> Story:
-        """A fault that is over once it has been without voltage. ``stuck``: a door that fails to open, so that the next ones clear
-        it; it is not opened for what is over."""
+        """A fault that is over once it has been without voltage. ``stuck``: a door that fails to open, so that the next
+        ones clear it; it is not opened for what is over."""
         g, c = self.graph, self.course
         lost = self._without(seeds)
         tripped = self.tripped(seeds, lost)
@@ -284,16 +284,16 @@ class _Scene:
             return
         g, play = self.play.graph, self.play
         clock = start
-        tried: set[int] = set()
+        tried = self._failed & set(self.told)
         while True:
             ready = [
                 d for s in self.waiting - apart for d in play._tie_at.get(s, ())
-                if d not in tried and not (d in self._failed and d in self.told) and g.doors[d].way <= way and self._alive(g.other(d, s))
+                if d not in tried and g.doors[d].way <= way and self._alive(g.other(d, s))
             ]  # fmt: skip
             if not ready:
                 break
             tie = min(ready, key=lambda d: (g.doors[d].way, d))
-            tried.add(tie)
+            tried |= {tie}
             inner = int(g.a[tie]) if int(g.a[tie]) in self.waiting else int(g.b[tie])
             whole = self._joined(inner, apart)
             picked = self._most(tie, inner, whole)
