@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from hypothesis import strategies as st
 
-from vastmesh.core.network import Network
+from vastmesh.core.network import Add, Network, Update
 from vastmesh.core.results import Result
 from vastmesh.core.results.state import LoadFlowResult
 from vastmesh.core.studies import STUDIES, Inputs
@@ -46,6 +46,15 @@ def switch(frm: str, to: str, **more: Any) -> Item:
 
 def network(*items: Item) -> Network:
     return Network.from_items(items)
+
+
+def with_settings(net: Network, **values: Any) -> Network:
+    """The same network with other settings."""
+    known = "settings" in net
+    net.apply(
+        [Update(id="settings", values=values) if known else Add(item={"kind": "settings", "id": "settings", **values})]
+    )
+    return net
 
 
 def run_study(study: str, given: Network | Inputs, **options: Any) -> Result:
@@ -138,3 +147,15 @@ def networks(draw: st.DrawFn, *, most_buses: int = 12) -> Network:
         if a != b and kv[a] == kv[b] and f"{a}-{b}" not in taken and all(kv[x] == 33.0 for x in (a, b)):
             items.append(line(a, b, length_km=1.5))
     return network(*items)
+
+
+def ring(*more: Item, **changes: dict[str, Any]) -> Network:
+    """Three 110 kV buses with lines of 20 km between all, a source at A, a plant at C; ``changes``: of items, by id."""
+    way = {"length_km": 20.0, "r_ohm_per_km": 0.06, "x_ohm_per_km": 0.4, "b_us_per_km": 2.8, "rating_a": 400.0}
+    items: list[Item] = [
+        *(bus(b, 110.0) for b in "ABC"), source("A", cost_per_mwh=40.0),
+        *(line(a, b, **way) for a, b in ("AB", "BC", "AC")), load("B", 40.0, 10.0), load("C", 30.0, 8.0),
+        {"kind": "generator", "id": "plant", "bus": "C", "active_power_mw": 20.0, "control": "voltage", "q_min_mvar": -30.0,
+         "q_max_mvar": 30.0, "least_mw": 0.0, "most_mw": 60.0, "cost_per_mwh": 30.0},
+    ]  # fmt: skip
+    return network(*({**i, **changes.get(i["id"], {})} for i in items), *more)

@@ -131,7 +131,7 @@ def test_rated_switches_carry_after_a_loss_what_a_load_flow_without_it_says(seed
     ]  # fmt: skip
     net = network(*items)
     ready = Ready(Inputs(net), STUDIES["outages"].options(of="branches", stage=stage))
-    assert ready.judge.switch_ids == [s for s in ("k1", "k2", "k3") if net[s].kind == "switch"]
+    assert ready.judge.ids[-3:] == ["k1", "k2", "k3"]
     seen = 0
     for lost_one in ("b0-b1", "k3", "s1-b3", "g", "tie0", "b2", "x"):
         members = everything_of(net, [lost_one])

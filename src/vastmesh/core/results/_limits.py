@@ -7,9 +7,10 @@ from collections.abc import Sequence
 import numpy as np
 
 from ..electrical.arrays import Floats
-from ..network import Bus, Item, Line, Network, Transformer, VoltageLimits
+from ..network import Bus, Item, Line, Network, Settings, Transformer, VoltageLimits
 from ..severity import Severity
 from ._finding import Finding
+from ._rows import Rows
 from ._table import Table
 
 MOST = 2000  # findings handed on; beyond that the worst are kept
@@ -52,10 +53,28 @@ def voltage_bands(network: Network, limit_set: str, ids: Sequence[str], kv: Floa
     return found
 
 
-def loading_allowed(item: Item, limit_set: str) -> float:
-    """Share of its rating that a branch may carry under a set of limits."""
-    own = (getattr(item, "loading_limit_pct", None) or 100.0) / 100
-    return float(own * overload_factor(item, limit_set))
+def loading_allowed(settings: Settings, item: Item, limit_set: str) -> float:
+    """Share of its rating that what carries current may carry under a set of limits: its own limit of loading, else that of the
+    network; more for a limited time where a rating says so. The one rule of every study."""
+    own = getattr(item, "loading_limit_pct", None) or settings.loading_breach_pct
+    return float(own / 100 * overload_factor(item, limit_set))
+
+
+def loading_watched(settings: Settings, item: Item, limit_set: str) -> float:
+    """Share of its rating from which it is watched; for a limited time nothing is watched below what is allowed for good."""
+    own = getattr(item, "loading_limit_pct", None) or settings.loading_breach_pct
+    if overload_factor(item, limit_set) > 1:
+        return float(own / 100)
+    return float(own / 100 * settings.loading_watch_pct / settings.loading_breach_pct)
+
+
+def loaded(settings: Settings, rows: Rows, loading: Floats) -> list[int]:
+    """Rows of branches whose ``loading``, per cent, is high enough for anything to be watched for good."""
+    least = np.where(np.isfinite(rows.loading_limit), rows.loading_limit, settings.loading_breach_pct)
+    with np.errstate(invalid="ignore"):
+        return [
+            int(i) for i in np.flatnonzero(loading > least * settings.loading_watch_pct / settings.loading_breach_pct)
+        ]
 
 
 def overload_words(item: Item, loading_pct: float) -> str:
@@ -67,16 +86,17 @@ def overload_words(item: Item, loading_pct: float) -> str:
     return ""
 
 
-def find_windings(network: Network, table: Table) -> list[Finding]:
+def find_windings(network: Network, limit_set: str, table: Table) -> list[Finding]:
     """Three-winding transformers loaded beyond the settings; the worst winding and phase are named where they are known."""
     where = next((c.values for c in table.columns if c.name == "worst_phase"), None)
     settings = network.settings
     found = []
     for row, (ident, value) in enumerate(zip(table["id"], table["loading_pct"].tolist(), strict=True)):
-        if not value > settings.loading_watch_pct:
+        most, watched = (100 * f(settings, network.items[ident], limit_set) for f in (loading_allowed, loading_watched))
+        if not value > watched:
             continue
-        breach = value > settings.loading_breach_pct
-        limit = settings.loading_breach_pct if breach else settings.loading_watch_pct
+        breach = value > most
+        limit = most if breach else watched
         words = "the winding loaded most" if where is None else f"winding {where[row]}"
         found.append(
             Finding(

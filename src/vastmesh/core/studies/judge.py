@@ -30,43 +30,39 @@ class Limits:
 
 
 class Judge:
-    """Limits of a network by set. ``ids``: the element of every branch row; ``in_view``: what is a bus, (n_bus,); ``switches``:
-    rows of switches that have a rating, ``switch_ids`` what they are."""
+    """Limits of a network by set. ``ids``: what carries current and is judged: the element of every branch row, ``branch_ids``,
+    and behind them the closed switches that have a rating, rows ``switches``; ``in_view``: what is a bus, (n_bus,)."""
 
     def __init__(self, network: Network, arrays: NetArrays) -> None:
         self.network, self.arrays = network, arrays
-        self.ids = [arrays.element_id[e] for e in arrays.tables["branch"]["element"].tolist()]
+        self.branch_ids = [arrays.element_id[e] for e in arrays.tables["branch"]["element"].tolist()]
         self.amps = arrays.base_current_a()
         table = arrays.tables["switch"]
         rated = np.isfinite(table["rating_a"]) & (table["rating_a"] > 0)
         self.switches: Ints = np.flatnonzero(rated & table["closed"])
-        self.switch_ids = [arrays.element_id[e] for e in table["element"][self.switches].tolist()]
+        self.ids = [*self.branch_ids, *(arrays.element_id[e] for e in table["element"][self.switches].tolist())]
         self.limits = {s: self._limits(s) for s in SETS}
         self.in_view: Bools = np.isfinite(self.limits["normal"].low)
 
     def _limits(self, limit_set: str) -> Limits:
-        b = self.arrays.tables["branch"]
-        share = np.array([loading_allowed(self.network[i], limit_set) for i in self.ids])
+        b, network = self.arrays.tables["branch"], self.network
+        every = np.array([loading_allowed(network.settings, network[i], limit_set) for i in self.ids])
+        share, own = every[: len(self.branch_ids)], every[len(self.branch_ids) :]
         ends = [share * b[f"rating_{end}_a"] / self.amps[b[end]] for end in ("from", "to")]
         frm, to = (np.where(np.isfinite(m) & (m > 0), m, np.inf) for m in ends)
         bands = voltage_bands(self.network, limit_set, self.arrays.bus_id, self.arrays.bus_kv)
         table = self.arrays.tables["switch"]
-        own = np.array([loading_allowed(self.network[i], limit_set) for i in self.switch_ids])
         switch = own * table["rating_a"][self.switches] / self.amps[table["from"][self.switches]]
         return Limits(frm, to, bands[:, 0], bands[:, 1], switch)
 
-    def used_with_switches(self, v: Complexes, ports: TwoPorts, switched: Floats, limit_set: str) -> Floats:
-        """:meth:`used` and the same of the rated switches behind it, from the current through each, p.u., (n_branch +
-        n_rated,)."""
-        return np.asarray(np.r_[self.used(v, ports, limit_set), switched / self.limits[limit_set].most_switch])
-
-    def used(self, v: Complexes, ports: TwoPorts, limit_set: str) -> Floats:
-        """Current over what is allowed, (n_branch,), at voltages with NaN where dead; zero where none is known or flows."""
+    def used(self, v: Complexes, ports: TwoPorts, switched: Floats, limit_set: str) -> Floats:
+        """Current over what is allowed of everything judged, (len(ids),), at voltages with NaN where dead and with so much, p.u.,
+        through the rated switches; zero where no limit is known or nothing flows."""
         b, limits = self.arrays.tables["branch"], self.limits[limit_set]
         v0 = np.where(np.isfinite(v.real), v, 0)
-        return used(ports, b["from"], b["to"], v0, np.ones(len(ports.ff), np.bool_), limits.most_from, limits.most_to)[
-            0
-        ]
+        kept = np.ones(len(ports.ff), np.bool_)
+        carried, _ = used(ports, b["from"], b["to"], v0, kept, limits.most_from, limits.most_to)
+        return np.asarray(np.r_[carried, switched / limits.most_switch])
 
 
 def used(

@@ -142,12 +142,10 @@ class Variants:
         rated = self._judge.switches
         if len(rated):
             seen = Reading(arrays, problem, solution, SwitchFlows(arrays, problem))
-            through, near = (
-                np.abs(seen.switch_power[rated]) / arrays.base_mva,
-                np.abs(v[tables["switch"]["from"][rated]]),
+            used, kept = (
+                np.r_[used, seen.switch_current[rated] / self._most[2]],
+                np.r_[kept, np.ones(len(rated), np.bool_)],
             )
-            carried = np.divide(through, near, out=np.zeros(len(rated)), where=near > 0)
-            used, kept = np.r_[used, carried / self._most[2]], np.r_[kept, np.ones(len(rated), np.bool_)]
         return Stand(v, live, used, kept, losses * arrays.base_mva)
 
     def switched(self, closed: Bools, out: Ints) -> Stand | None:

@@ -97,6 +97,15 @@ class Problem(Equations):
                 best.ending = Ending.ITERATION_LIMIT
         return Solution(best, attempts, best.targets, y.ports, low, reach)
 
+    def standing(self, targets: Targets, y: Nodal, state: State, options: LoadFlowOptions) -> Solution:
+        """A state that is known to solve these targets, with the powers that its voltages imply at every node."""
+        run = Run(self, y, targets, state, options)
+        off = run.evaluate(run.state)
+        attempt = Attempt(
+            "known", Ending.CONVERGED, 0, [off], run.state, run.f, run.at_limit, run.p, run.q, run.targets
+        )
+        return Solution(attempt, [attempt], run.targets, y.ports, options.low_voltage_pu)
+
     @staticmethod
     def _rungs(options: LoadFlowOptions, *, remembered: bool) -> list[str]:
         usual = ["flat start"] if options.start == "flat" else ["linear start", "flat start"]

@@ -191,6 +191,13 @@ class Reading:
         return flow
 
     @cached_property
+    def switch_current(self) -> Floats:
+        """Current through every switch, p.u.; zero where open or dead."""
+        at = np.abs(self.v0[self.arrays.tables["switch"]["from"]])
+        through = np.abs(self.switch_power) / self.arrays.base_mva
+        return np.divide(through, at, out=np.zeros(len(at)), where=at > 0)
+
+    @cached_property
     def bus_mismatch(self) -> Complexes:
         """What is left over at each bus when everything is added up, MVA."""
         switch = self.arrays.tables["switch"]

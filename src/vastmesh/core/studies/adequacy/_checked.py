@@ -8,11 +8,11 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ...electrical import FIXED, SLACK, NetArrays, apply_condition, compile_network
-from ...electrical.arrays import AUTOMATIC, Ints, without_controls
+from ...electrical.arrays import AUTOMATIC, Floats, Ints, without_controls
 from ...electrical.lost import LostRows, without_rows
 from ...electrical.topology import trace
 from ...flow import Ending
-from ...flow.balanced import LoadFlowOptions, Problem
+from ...flow.balanced import LoadFlowOptions, Problem, Reading, SwitchFlows
 from ...network import Condition, Network
 from ...results import Column, Table
 from ..base import Progress
@@ -57,9 +57,13 @@ def checked_by_ac(
         state, row = solution.attempt.state, problem.pattern.row
         v = np.full(arrays.n_bus, np.nan + 0j)
         v[row >= 0] = (state.v * np.exp(1j * state.theta))[row[row >= 0]]
-        kept = np.ones(len(judge.ids), np.bool_)
+        kept = np.ones(len(judge.branch_ids), np.bool_)
         kept[gone.get("branch", np.zeros(0, np.int64))] = False
-        used = judge.used(v, solution.ports.spread(kept), limit_set)
+        through: Floats = np.zeros(len(arrays.tables["switch"]["from"]))
+        if len(judge.switches):
+            there = np.delete(np.arange(len(through)), gone.get("switch", np.zeros(0, np.int64)))
+            through[there] = Reading(left, problem, solution, SwitchFlows(left, problem)).switch_current
+        used = judge.used(v, solution.ports.spread(kept), through[judge.switches], limit_set)
         fed = judge.in_view & np.isfinite(v.real)
         size = np.abs(v[fed])
         demand = left.tables["load"]

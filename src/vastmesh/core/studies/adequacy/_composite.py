@@ -115,7 +115,7 @@ def grid_of(network: Network, condition: Condition, units: Sequence[Unit], limit
     b = arrays.base_mva / linear_reactance(branch)
     return Grid(
         topology.n_node, np.array([places[u.ident] for u in there], np.int64), [u.ident for u in there],
-        np.array([u.capacity for u in there]), load, node[branch["from"]], node[branch["to"]], b, most, judge.ids,
+        np.array([u.capacity for u in there]), load, node[branch["from"]], node[branch["to"]], b, most, judge.branch_ids,
     )  # fmt: skip
 
 

@@ -338,7 +338,7 @@ def branch_limits(
     known: dict[int, float] = {}
     for e in set(b["element"][branch].tolist()):
         item = network[arrays.element_id[e]]
-        known[e] = share * loading_allowed(item, limit_set)
+        known[e] = share * loading_allowed(network.settings, item, limit_set)
     shares = np.array([known[e] for e in b["element"][branch].tolist()])
     for ends, current in zip(most, by_current, strict=True):
         # A line's rated power is its rated current at nominal voltage, which per unit is the same figure.

@@ -49,17 +49,16 @@ class Ready:
         self.base_v: Complexes = base.v
         self.judge = Judge(self.network, self.arrays)
         self.amps, self.limits = self.judge.amps, self.judge.limits
-        # What carries a current and has a limit: branches, then rated switches.
-        self.ids = [*self.judge.ids, *self.judge.switch_ids]
+        self.ids = self.judge.ids
         for without in self._without.values():
             without.asked = self.judge.switches
-        self.base_switched: Floats = first.switched(base, first.switches)
+        self.base_switched: Floats = first.switched(base)
         self.demand: Floats = base.load_power.real
         self.live: Bools = np.isfinite(base.v.real)
         self.bus_in_view: Bools = self.judge.in_view
         before = After(Ending.CONVERGED, base.v, first.solution.ports, 0, switched=self.base_switched)
         self.base = self.seen(before, "normal", ())
-        self.base_by_set = {s: self.judge.used_with_switches(base.v, before.ports, before.switched, s) for s in SETS}
+        self.base_by_set = {s: self.judge.used(base.v, before.ports, before.switched, s) for s in SETS}
 
     def without(self, stage: str) -> Without:
         """Ready to lose elements, judged at a stage."""
@@ -72,7 +71,7 @@ class Ready:
         return self._without[stage]
 
     def seen(self, after: After, limit_set: str, members: tuple[str, ...]) -> Seen:
-        used = self.judge.used_with_switches(after.v, after.ports, after.switched, limit_set)
+        used = self.judge.used(after.v, after.ports, after.switched, limit_set)
         dead = self.live & ~np.isfinite(after.v.real)
         load = self.arrays.tables["load"]
         gone = dead[load["bus"]]

@@ -28,7 +28,7 @@ def explain(
     given = options_of(OutagesOptions, options).model_copy(update={"screen": "none", "help": "none"})
     ready = Ready(Inputs(network, condition), given)
     loss = next((x for x in ready.losses if x.name == name), None)
-    if loss is None or len(loss.members) != 1 or loss.members[0] not in ready.judge.ids:
+    if loss is None or len(loss.members) != 1 or loss.members[0] not in ready.judge.branch_ids:
         return []
     factors = Screen(ready)
     found = factors.shares(ident, loss.members[0])

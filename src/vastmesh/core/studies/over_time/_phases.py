@@ -9,7 +9,7 @@ import numpy as np
 from ...electrical.arrays import Ints
 from ...network import Update
 from ...network.hours import at_moment
-from ...results import Table
+from ...results import Table, loading_allowed
 from ...results.state import LiveUnbalanced, LoadFlowResult
 from ..base import Inputs
 from ._options import OverTimeOptions
@@ -27,6 +27,8 @@ class PhaseRun(Run):
         self.driven = inputs.network.copy()
         self.live = LiveUnbalanced(self.driven)
         self._of_branch = _places(self.judge.ids)
+        settings, limit_set = self.network.settings, self.condition.limit_set
+        self._allowed = np.array([loading_allowed(settings, self.network[i], limit_set) for i in self.judge.ids])
         self._of_bus = {ident: k for k, ident in enumerate(self.arrays.bus_id)}
         self._element = {ident: k for k, ident in enumerate(self.arrays.element_id)}
 
@@ -48,7 +50,8 @@ class PhaseRun(Run):
                 continue
             rows = _rows(table, self._of_branch)
             known = rows >= 0
-            used[rows[known]] = np.nan_to_num(np.asarray(table["loading_pct"], np.float64)[known]) / 100
+            loading = np.nan_to_num(np.asarray(table["loading_pct"], np.float64)[known]) / 100
+            used[rows[known]] = loading / self._allowed[rows[known]]
             lost[rows[known]] = np.nan_to_num(np.asarray(table["active_loss_mw"], np.float64)[known])
             ends = ("from",) if name == "branches" else ("hv", "mv", "lv")
             through = [np.hypot(*(np.asarray(table[f"{e}_{c}"], np.float64) for c in _POWERS)) for e in ends]

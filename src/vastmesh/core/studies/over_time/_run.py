@@ -12,6 +12,7 @@ from ...flow import Ending
 from ...flow.balanced import (
     Controls,
     Problem,
+    Reading,
     State,
     SwitchFlows,
     settle,
@@ -197,7 +198,8 @@ class BalancedRun(Run):
                 t.moves[e] = t.moves.get(e, 0.0) + by
                 moved += by
             self.positions |= found
-        self._take(n, self._read(seen.tables["load"]["p"], seen, self.last, solution.ports), moved)
+        switched = self._switched(Reading(seen, self.problem, solution, self.switches))
+        self._take(n, self._read(seen.tables["load"]["p"], seen, self.last, solution.ports, switched), moved)
 
     def advance(self, n: int) -> int:
         """Solve from step ``n`` on as many as go together; the first that has not been solved."""
@@ -224,7 +226,12 @@ class BalancedRun(Run):
                 return n + m + 1
             self.last = found.state(m, at_limit)
             self.totals.done = n + m + 1
-            self._take(n + m, self._read(rest[0][m], arrays, self.last, y.ports), 0.0)
+            switched = np.zeros(0)
+            if len(self.judge.switches):
+                own = self.drive.at(n + m, powers)
+                known = problem.standing(problem.targets(own), y, self.last, self.load_flow)
+                switched = self._switched(Reading(own, problem, known, self.switches))
+            self._take(n + m, self._read(rest[0][m], arrays, self.last, y.ports, switched), 0.0)
         self._together, self._wait = min(2 * self._together, _TOGETHER), 1
         return n + len(found.met)
 
@@ -236,8 +243,13 @@ class BalancedRun(Run):
             self.stores.apply(ahead.machine_p, self.hours)
         return ahead
 
-    def _read(self, load_p: Floats, arrays: NetArrays, state: State, ports: TwoPorts) -> Seen:
-        """Branches and buses at solved voltages; ``load_p``: what loads draw at 1 p.u., in place of what ``arrays`` have."""
+    def _switched(self, seen: Reading) -> Floats:
+        """Current through the rated switches, p.u."""
+        return np.asarray(seen.switch_current[self.judge.switches]) if len(self.judge.switches) else np.zeros(0)
+
+    def _read(self, load_p: Floats, arrays: NetArrays, state: State, ports: TwoPorts, switched: Floats) -> Seen:
+        """Branches and buses at solved voltages; ``load_p``: what loads draw at 1 p.u., in place of what ``arrays`` have;
+        ``switched``: current through the rated switches, p.u."""
         branch, load, shunt = (arrays.tables[t] for t in ("branch", "load", "shunt"))
         row, base, limits = self.problem.pattern.row, arrays.base_mva, self.limits
         e, h, volts = np.empty((3, len(row)))
@@ -252,4 +264,8 @@ class BalancedRun(Run):
         # What is generated is what goes anywhere: cheaper than dividing it among machines.
         given = demand + float(lost.sum()) + base * float(shunt["y"].real @ volts[shunt["bus"]] ** 2)
         known = np.where(row >= 0, volts, np.nan)
+        if len(switched):
+            at = volts[arrays.tables["switch"]["from"][self.judge.switches]]
+            used, size = np.r_[used, switched / limits.most_switch], np.r_[size, base * switched * at]
+            lost = np.r_[lost, np.zeros(len(switched))]
         return Seen(used, size, lost, known, known, demand, given)

@@ -14,7 +14,7 @@ from ...geography import distance_km, placed_at
 from ...network import Add, Bus, Change, Line, Network, SchemeChange, Switch, Transformer, Update
 from ...network.names import Namer
 from ...network.trace import Trace
-from ...results import Table
+from ...results import Table, loading_allowed
 from ...results.state import solve_as_set
 from ..base import STUDIES, Inputs
 from ..building import regulator_in
@@ -53,9 +53,12 @@ def candidates(inputs: Inputs, ready: Ready, tally: Tally, options: ProposalOpti
             branches, buses = result.tables["branches"], result.tables["buses"]
             if options.capacity or options.storage or options.switching:
                 trace = Trace(network)
-                order = np.argsort(-np.nan_to_num(np.asarray(branches["loading_pct"], float)))
-                for k in order.tolist():
-                    used = float(branches["loading_pct"][k])
+                allowed = np.array(
+                    [loading_allowed(network.settings, network[i], condition.limit_set) for i in branches["id"]]
+                )
+                every = np.nan_to_num(np.asarray(branches["loading_pct"], float)) / allowed
+                for k in np.argsort(-every).tolist():
+                    used = float(every[k])
                     if not used >= _WATCH_PCT:
                         break
                     ident, flow = str(branches["id"][k]), abs(float(branches["from_active_power_mw"][k]))

@@ -11,7 +11,7 @@ from ...electrical import NetArrays, TwoPorts
 from ...electrical.arrays import SLACK, Complexes, Floats, Ints, with_rows
 from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
-from ...flow.balanced import LoadFlowOptions, Path, Point, Problem, Solution, Without
+from ...flow.balanced import LoadFlowOptions, Path, Point, Problem, Reading, Solution, SwitchFlows, Without
 from ...network import Area, Bus, Network
 from ..judge import Judge
 from ..losses import Loss
@@ -125,6 +125,9 @@ class Way:
         self.solution: Solution = self.problem.solve(self.arrays, self.options, without.carried(self.problem))
         self.solved = self.solution.attempt.ending is Ending.CONVERGED
         self.y = self.problem.admittance(self.arrays)
+        self._switches: SwitchFlows | None = None
+        gone = without.rows_lost(loss.members if loss else ()).get("switch", np.zeros(0, np.int64))
+        self._there = np.delete(np.arange(len(without.arrays.tables["switch"]["from"])), gone)
 
     def grown(self, pair: Pair, most: float, *, equal: bool) -> NetArrays | None:
         """Arrays with so much more, per unit of power, taken and given; None where nothing live takes it."""
@@ -154,6 +157,30 @@ class Way:
             machine["p"] = machine["p"] + most * size / size.sum()
         return replace(a, tables={**a.tables, "load": load, "injection": machine})
 
+    def at(self, last: NetArrays, share: float) -> NetArrays:
+        """Arrays at a share of the way to what :meth:`grown` gave."""
+        tables = dict(last.tables)
+        for name, fields in (("load", ("p", "q")), ("injection", ("p",))):
+            own = {f: self.arrays.tables[name][f] for f in fields}
+            tables[name] = {**tables[name], **{
+                f: (1 - share) * np.r_[c, np.zeros(len(tables[name][f]) - len(c))] + share * tables[name][f]
+                for f, c in own.items()
+            }}  # fmt: skip
+        return replace(last, tables=tables)
+
+    def through_switches(self, path: Path, last: NetArrays, point: Point) -> Floats:
+        """Current through the rated switches at a point of a path, p.u."""
+        asked = self.judge.switches
+        if not len(asked):
+            return np.zeros(0)
+        if self._switches is None:
+            self._switches = SwitchFlows(self.arrays, self.problem)
+        known = self.problem.standing(path.at(point.share), self.y, point.state, self.options)
+        seen = Reading(self.at(last, point.share), self.problem, known, self._switches)
+        flow: Floats = np.zeros(len(self.without.arrays.tables["switch"]["from"]))
+        flow[self._there] = seen.switch_current
+        return np.asarray(flow[asked])
+
     def volts(self, point: Point) -> Complexes:
         v = np.full(self.arrays.n_bus, np.nan + 0j)
         row = self.problem.pattern.row
@@ -180,7 +207,7 @@ class Way:
         path = Path(self.problem, self.y, self.problem.targets(self.arrays), self.problem.targets(last), self.options)
         points: list[Point] = []
         start = self.solution.attempt.state
-        limits = _Limits(self, options, before)
+        limits = _Limits(self, path, last, options, before)
         stopped: list[tuple[Point, Point]] = []
         first: list[tuple[float, str, str, float]] = []
         turned = False
@@ -194,10 +221,10 @@ class Way:
                     return True
             points.append(point)
             if len(points) == 1:
-                limits.begin(self.volts(point))
-                first.append(limits.worst(self.volts(point), 0.0))
+                limits.begin(point)
+                first.append(limits.worst(point))
                 return False
-            if not stopped and not turned and limits.worst(self.volts(point), point.share * options.most_mw)[0] > 0:
+            if not stopped and not turned and limits.worst(point)[0] > 0:
                 stopped.append((points[-2], point))
             return False
 
@@ -243,8 +270,7 @@ class Way:
         self, path: Path, low: Point, high: Point, limits: _Limits, options: TransferOptions
     ) -> tuple[float, tuple[float, str, str, float], Complexes]:
         """Megawatts at which the first limit is met, which, and voltages there."""
-        most = options.most_mw
-        told = limits.worst(self.volts(high), high.share * most)
+        told = limits.worst(high)
         begin, end, base = low.share, high.share, low
         for _ in range(40):
             if end - begin < 1e-9 + 1e-7 * end:
@@ -253,32 +279,39 @@ class Way:
             point = path.between(base, high, middle)
             if point is None:
                 break
-            seen = limits.worst(self.volts(point), middle * most)
+            seen = limits.worst(point)
             if seen[0] > 0:
                 end, told = middle, seen
             else:
                 begin, base = middle, point if point.tangent is not None else base
-        return begin * most, told, self.volts(base)
+        return begin * options.most_mw, told, self.volts(base)
 
 
 class _Limits:
     """What is held against its limit on the way; what is beyond it at the start is left out, or ends the way there."""
 
-    def __init__(self, way: Way, options: TransferOptions, before: Callable[[float], Complexes | None] | None) -> None:
-        self.way, self.options, self.before = way, options, before
+    def __init__(
+        self, way: Way, path: Path, last: NetArrays, options: TransferOptions,
+        before: Callable[[float], Complexes | None] | None,
+    ) -> None:  # fmt: skip
+        self.way, self.path, self.last, self.options, self.before = way, path, last, options, before
         self.ports = way.ports()
         self.limits = way.judge.limits[way.limit_set]
         b = way.judge.arrays.tables["branch"]
         self.frm, self.to = b["from"], b["to"]
         kv = way.judge.arrays.bus_kv
         self.watched = kv >= options.watched_kv
-        self.heavy = np.minimum(kv[self.frm], kv[self.to]) >= options.watched_kv
+        switch = way.judge.arrays.tables["switch"]
+        ends = (np.r_[b[end], switch[end][way.judge.switches]] for end in ("from", "to"))
+        self.heavy = np.minimum(*(kv[e] for e in ends)) >= options.watched_kv
         kinds = way.judge.arrays.element_kind
-        self.line = np.array([kinds[e] == "line" for e in b["element"].tolist()], np.bool_) & way.kept & self.heavy
+        line = np.array([kinds[e] == "line" for e in b["element"].tolist()], np.bool_)
+        self.line = line & way.kept & self.heavy[: len(line)]
 
-    def begin(self, v: Complexes) -> None:
+    def begin(self, point: Point) -> None:
         """Take the start as it is."""
-        used, out = self._used(v), self._out(v)
+        v = self.way.volts(point)
+        used, out = self._used(point, v), self._out(v)
         free = np.inf if self.options.already == "left_out" else None
         self.allowed_used = np.where(used > 1, free if free else 1.0, 1.0)
         self.allowed_out = np.where(out > 0, free if free else 0.0, 0.0)
@@ -287,8 +320,9 @@ class _Limits:
         if self.options.voltage:
             self.already += [self.way.judge.arrays.bus_id[k] for k in np.flatnonzero(out > 0)]
 
-    def _used(self, v: Complexes) -> Floats:
-        return np.where(self.heavy, self.way.judge.used(v, self.ports, self.way.limit_set), 0.0)
+    def _used(self, point: Point, v: Complexes) -> Floats:
+        switched = self.way.through_switches(self.path, self.last, point)
+        return np.where(self.heavy, self.way.judge.used(v, self.ports, switched, self.way.limit_set), 0.0)
 
     def _out(self, v: Complexes) -> Floats:
         size = np.abs(v)
@@ -296,12 +330,13 @@ class _Limits:
             out = np.fmax(self.limits.low / size - 1, size / self.limits.high - 1)
         return np.where(self.way.judge.in_view & self.watched & np.isfinite(size), np.nan_to_num(out, nan=-1.0), -1.0)
 
-    def worst(self, v: Complexes, mw: float) -> tuple[float, str, str, float]:
+    def worst(self, point: Point) -> tuple[float, str, str, float]:
         """By how much the worst limit is passed, per unit of it (below zero: none is), which, where, and the value there."""
         o, judge = self.options, self.way.judge
+        v, mw = self.way.volts(point), point.share * self.options.most_mw
         found: list[tuple[float, str, str, float]] = [(-1.0, "nothing", "", np.nan)]
         if o.thermal and len(judge.ids):
-            used = self._used(v)
+            used = self._used(point, v)
             over = used - self.allowed_used
             k = int(np.argmax(over))
             found.append((float(over[k]), "loading", judge.ids[k], 100 * float(used[k])))

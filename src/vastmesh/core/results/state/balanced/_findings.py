@@ -10,7 +10,7 @@ from ....flow.balanced import LEAST_RATIO, MOST_RATIO, REF, Problem, Solution, s
 from ....network import Item, Network, VoltageLimits, specs
 from ....severity import Severity
 from ... import Finding, Table
-from ..._limits import MOST, find_windings, overload_factor, overload_words
+from ..._limits import MOST, find_windings, loaded, loading_allowed, loading_watched, overload_words
 from ..._rows import Rows
 
 
@@ -21,7 +21,7 @@ def find(network: Network, limit_set: str, rows: Rows, tables: dict[str, Table])
         *_loading(network, limit_set, rows, tables["branches"]),
     ]
     if "windings" in tables:
-        found += find_windings(network, tables["windings"])
+        found += find_windings(network, limit_set, tables["windings"])
     found.sort(key=lambda f: (f.severity is Severity.WATCH, -f.excess))
     return found[:MOST]
 
@@ -66,20 +66,14 @@ def _loading(network: Network, limit_set: str, rows: Rows, table: Table) -> list
     settings, loading = network.settings, table["loading_pct"]
     i_from, i_to, p = table["from_current_a"], table["to_current_a"], table["from_active_power_mw"]
     found: list[Finding] = []
-    hard = np.where(np.isfinite(rows.loading_limit), rows.loading_limit, settings.loading_breach_pct)
-    soft = hard * settings.loading_watch_pct / settings.loading_breach_pct
-    with np.errstate(invalid="ignore"):
-        outside = np.flatnonzero(loading > soft)
-    for i in outside:
+    for i in loaded(settings, rows, loading):
         value, item = float(loading[i]), network.items[rows.branch_ids[i]]
-        # For a limited time more is allowed where a rating says so; there is nothing to watch then below it.
-        more = overload_factor(item, limit_set)
-        highest, watched = float(hard[i]) * more, float(hard[i] if more > 1 else soft[i])
+        highest, watched = (100 * f(settings, item, limit_set) for f in (loading_allowed, loading_watched))
         if value <= watched:
             continue
         breach = value > highest
         limit = highest if breach else watched
-        beyond = overload_words(item, value) if more == 1 else ""
+        beyond = overload_words(item, value) if limit_set == "normal" else ""
         name = _LOADING[limit_set]
         found.append(
             Finding(

@@ -10,7 +10,7 @@ from ....flow.phases import Problem
 from ....network import Network, Settings, VoltageLimits, specs
 from ....severity import Severity
 from ... import Finding, Table
-from ..._limits import find_windings, overload_factor
+from ..._limits import find_windings, loaded, loading_allowed, loading_watched
 from ..._rows import Rows
 
 MOST = 2000
@@ -25,7 +25,7 @@ def find(network: Network, limit_set: str, rows: Rows, tables: dict[str, Table])
         *_voltage(network, limit_set, rows, tables["buses"]),
         *_quality(network.settings, rows, tables["buses"]),
         *_loading(network, limit_set, rows, tables["branches"]),
-        *(find_windings(network, tables["windings"]) if "windings" in tables else []),
+        *(find_windings(network, limit_set, tables["windings"]) if "windings" in tables else []),
     ]
     found.sort(key=lambda f: (f.severity is Severity.WATCH, -f.excess))
     return found[:MOST]
@@ -136,17 +136,14 @@ def _above(
 
 def _loading(network: Network, limit_set: str, rows: Rows, table: Table) -> list[Finding]:
     settings = network.settings
-    hard = np.where(np.isfinite(rows.loading_limit), rows.loading_limit, settings.loading_breach_pct)
-    soft = hard * settings.loading_watch_pct / settings.loading_breach_pct
     found = []
     for column, name in (("loading_pct", "Loading"), ("neutral_loading_pct", "Neutral loading")):
         values = table[column]
-        with np.errstate(invalid="ignore"):
-            outside = np.flatnonzero(values > soft)
-        for i in outside.tolist():
+        for i in loaded(settings, rows, values):
             ident, value = rows.branch_ids[i], float(values[i])
-            more = overload_factor(network.items[ident], limit_set)
-            highest, watched = float(hard[i]) * more, float(hard[i] if more > 1 else soft[i])
+            highest, watched = (
+                100 * f(settings, network.items[ident], limit_set) for f in (loading_allowed, loading_watched)
+            )
             if value <= watched:
                 continue
             breach = value > highest
