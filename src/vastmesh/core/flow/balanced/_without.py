@@ -127,7 +127,8 @@ class Without:
             return self._anew(gone)
         places = self._place[gone["branch"]] if "branch" in gone else np.zeros(0, np.int64)
         places = places[places >= 0]
-        remaining = without_rows(self.arrays, {n: rows for n, rows in gone.items() if n != "branch"})
+        # Branches are taken out of the admittances; switches that go stood open, and those left keep their rows.
+        remaining = without_rows(self.arrays, {n: r for n, r in gone.items() if n not in ("branch", "switch")})
         targets = self._targets if remaining is self.arrays else p.targets(remaining)
         dead = self._dead(places, targets.node_type == REF, lost_source=targets is not self._targets)
         cut = dead is not None and bool(dead.any())
