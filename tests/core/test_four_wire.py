@@ -178,23 +178,62 @@ def test_a_neutral_without_impedance_is_a_three_wire_reduction() -> None:
         )
 
 
-def test_electrodes_along_the_route_equal_short_lines_with_electrodes() -> None:
+@pytest.mark.parametrize(
+    ("pieces", "charging"),
+    [
+        ((0.25, 0.25, 0.25, 0.25), False),
+        ((0.25, 0.25, 0.25, 0.25), True),
+        ((0.3, 0.3, 0.3, 0.1), True),
+        ((0.7, 0.3), True),
+        ((1.0,), True),
+    ],
+)
+def test_electrodes_along_the_route_equal_short_lines_with_electrodes(
+    pieces: tuple[float, ...], charging: bool
+) -> None:
+    """Every so many km from the from end; what is left is the last piece, and each piece has its share of the charging."""
     base: list[dict[str, Any]] = [i for i in four_wire.items() if i["id"] != "L36"]
     line = next(i for i in four_wire.items() if i["id"] == "L36")
-    along = {**line, "earthing_every_km": line["length_km"] / 4, "earthing_ohm": 12.0}
-    pieces: list[dict[str, Any]] = []
-    nodes = ["N3", "p1", "p2", "p3", "N6"]
+    if charging:  # of its own instead of a matrix: enough that the neutral carries some of it
+        line = {k: v for k, v in line.items() if k != "matrix"} | {
+            "r_ohm_per_km": 0.3, "x_ohm_per_km": 0.1, "b_us_per_km": 40_000.0, "b0_us_per_km": 15_000.0, "length_km": 0.8,
+        }  # fmt: skip
+    whole_km = line["length_km"]
+    along = {**line, "earthing_every_km": pieces[0] * whole_km * (1 if len(pieces) > 1 else 1.5), "earthing_ohm": 12.0}
+    split_up: list[dict[str, Any]] = []
+    nodes = ["N3", *(f"p{k}" for k in range(len(pieces) - 1)), "N6"]
     for k, (a, b) in enumerate(pairwise(nodes)):
-        pieces.append({**line, "id": f"piece {k}", "from_bus": a, "to_bus": b, "length_km": line["length_km"] / 4})
+        split_up.append({**line, "id": f"piece {k}", "from_bus": a, "to_bus": b, "length_km": pieces[k] * whole_km})
         if b.startswith("p"):
-            pieces += [{"kind": "bus", "id": b, "nominal_kv": 0.4, "conductors": "ABCN"},
-                       {"kind": "electrode", "id": f"rod {b}", "bus": b, "resistance_ohm": 12.0}]  # fmt: skip
+            split_up += [{"kind": "bus", "id": b, "nominal_kv": 0.4, "conductors": "ABCN"},
+                         {"kind": "electrode", "id": f"rod {b}", "bus": b, "resistance_ohm": 12.0}]  # fmt: skip
     whole = LiveUnbalanced(Network.from_items([*base, along])).reading()
-    split = LiveUnbalanced(Network.from_items([*base, *pieces])).reading()
+    split = LiveUnbalanced(Network.from_items([*base, *split_up])).reading()
+    without = LiveUnbalanced(Network.from_items([*base, along | {"b_us_per_km": 0.0, "b0_us_per_km": 0.0}])).reading()
     assert whole is not None
     assert split is not None
+    assert without is not None
     for bus in ("N6", "N3", "N5"):
         np.testing.assert_allclose(whole.bus_v[row(whole, bus)], split.bus_v[row(split, bus)], rtol=1e-9)
+    if charging:
+        assert np.abs(whole.bus_v[row(whole, "N6")] - without.bus_v[row(without, "N6")]).max() > 1e-3
+
+
+def test_what_a_line_charges_is_there_with_electrodes_along_it() -> None:
+    """80 uS/km over 10 km draw half of them at each end: so they do with electrodes along the way."""
+    drawn = []
+    for more in ({}, {"earthing_every_km": 1.0, "earthing_ohm": 20.0}):
+        net = Network.from_items([
+            {"kind": "bus", "id": "a", "nominal_kv": 11.0, "conductors": "ABCN"},
+            {"kind": "bus", "id": "b", "nominal_kv": 11.0, "conductors": "ABCN"},
+            {"kind": "source", "id": "s", "bus": "a", "fault_max_mva": 1e6, "fault_min_mva": 1e6, "neutral": "solid"},
+            {"kind": "line", "id": "l", "from_bus": "a", "to_bus": "b", "length_km": 10.0, "conductors": "ABCN",
+             "r_ohm_per_km": 0.2, "x_ohm_per_km": 0.3, "b_us_per_km": 80.0, **more},
+        ])  # fmt: skip
+        table = run_unbalanced(net).tables["branches"]
+        drawn.append(float(table["from_current_a"][0]))
+    assert drawn[0] == pytest.approx(80e-6 * 10 * 11e3 / 3**0.5, rel=0.1)
+    assert drawn[1] == pytest.approx(drawn[0], rel=0.02)
 
 
 def test_another_phase_is_one_change_and_follows_at_once(live: LiveUnbalanced) -> None:

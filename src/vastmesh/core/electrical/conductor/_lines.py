@@ -130,7 +130,14 @@ def own_resistance(z: Complexes) -> Floats:
 
 def long_line(z: Complexes, y: Complexes) -> Complexes:
     """Two-port admittances (n, 2k, 2k), S, of n lines by the exact equations of a long line of k conductors, from series
-    impedances and shunt admittances of their whole length, (n, k, k): their chain matrices are exp [[0, z], [y, 0]]."""
+    impedances and shunt admittances of their whole length, (n, k, k)."""
+    k = z.shape[1]
+    chain = _long_chain(z, y)
+    return two_port(chain[:, :k, :k], chain[:, :k, k:], chain[:, k:, :k], chain[:, k:, k:])
+
+
+def _long_chain(z: Complexes, y: Complexes) -> Complexes:
+    """Their chain matrices (n, 2k, 2k), exp [[0, z], [y, 0]]."""
     n, k, _ = z.shape
     sizes = [np.abs(m).max(axis=(1, 2), initial=0.0) for m in (z, y)]
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -140,8 +147,16 @@ def long_line(z: Complexes, y: Complexes) -> Complexes:
     whole = np.zeros((n, 2 * k, 2 * k), np.complex128)
     whole[:, :k, k:], whole[:, k:, :k] = z * scale, y / scale
     chain = _exponential(whole)
-    a, b, c, d = chain[:, :k, :k], chain[:, :k, k:] / scale, chain[:, k:, :k] * scale, chain[:, k:, k:]
-    return two_port(a, b, c, d)
+    chain[:, :k, k:] /= scale
+    chain[:, k:, :k] *= scale
+    return chain
+
+
+def _short_chain(z: Complexes, y: Complexes) -> Complexes:
+    """Chain matrices (n, 2k, 2k) of nominal pi sections."""
+    eye = np.eye(z.shape[1])
+    rows = ((eye + z @ y / 2, z), (y + y @ z @ y / 4, eye + y @ z / 2))
+    return np.asarray(np.concatenate([np.concatenate(r, axis=-1) for r in rows], axis=-2))
 
 
 def _exponential(a: Complexes) -> Complexes:
@@ -164,17 +179,20 @@ def two_port(a: Complexes, b: Complexes, c: Complexes, d: Complexes) -> Complexe
     return np.asarray(np.concatenate([np.concatenate(r, axis=-1) for r in rows], axis=-2))
 
 
-def earthed_along(z: Complexes, neutral: int, length_km: float, every_km: float, ohm: float) -> Complexes:
-    """Two-port admittance (2k, 2k), S, of a line whose neutral has electrodes at equal distances along the route.
+def earthed_along(
+    z: Complexes, y: Complexes, neutral: int, length_km: float, every_km: float, ohm: float, *, long: bool
+) -> Complexes:
+    """Two-port admittance (2k, 2k), S, of a line whose neutral has electrodes at equal distances along the route, from its series
+    impedance and shunt admittance by length, (k, k), Ω/km and S/km.
 
-    Sections of series impedance with an electrode between each two: their chain matrices multiply.
+    Sections with their charging, each a nominal pi or, ``long``, a long line, and an electrode between each two: their chain
+    matrices multiply. Distances count from the from end; the last section is what is left, and the ends have no electrode.
     """
     k = len(z)
-    sections = max(1, round(length_km / every_km))
-    eye, zero = np.eye(k, dtype=np.complex128), np.zeros((k, k), np.complex128)
-    series = np.block([[eye, z * (length_km / sections)], [zero, eye]])
-    shunt_y = zero.copy()
-    shunt_y[neutral, neutral] = 1 / ohm
-    shunt = np.block([[eye, zero], [shunt_y, eye]])
-    chain = np.linalg.matrix_power(series @ shunt, sections - 1) @ series
+    electrodes = max(int(np.ceil(length_km / every_km - 1e-9)) - 1, 0)
+    lengths = np.array([every_km, length_km - electrodes * every_km])[:, None, None]
+    section, last = (_long_chain if long else _short_chain)(z * lengths, y * lengths)
+    shunt = np.eye(2 * k, dtype=np.complex128)
+    shunt[k + neutral, neutral] = 1 / ohm
+    chain = np.linalg.matrix_power(section @ shunt, electrodes) @ last
     return two_port(chain[:k, :k], chain[:k, k:], chain[k:, :k], chain[k:, k:])

@@ -147,7 +147,8 @@ class Line(Failing):
         "an overhead line when blank", unit="mm", gt=0, le=20000, group="phases",
     )  # fmt: skip
     earthing_every_km: float | None = quantity(
-        "Earthed every", "Distance between electrodes of the neutral along the route, ends not counted", unit="km", gt=0,
+        "Earthed every", "Distance between electrodes of the neutral along the route, counted from the from end; the ends have none, "
+        "and the last section is what is left", unit="km", gt=0,
         le=100, group="phases",
     )  # fmt: skip
     earthing_ohm: float | None = quantity(

@@ -196,12 +196,13 @@ def _batch(kept: str, members: list[Member], b: Builder) -> None:
     z = np.array([m[2] for m in members]) * scale[:, None, None]
     half = 0.5j * 1e-6 * np.array([m[3] for m in members]) * length[:, None, None]
     block = _pi(z + np.eye(k) * _POOREST, half, b)
-    for n, (_, e, per_km, _) in enumerate(members):
+    long = _long(b)
+    for n, (_, e, per_km, susceptance) in enumerate(members):
         if e.earthing_every_km and e.earthing_ohm and e.length_km and "N" in kept:
-            ladder = earthed_along(
-                per_km / e.parallel, kept.index("N"), e.length_km, e.earthing_every_km, e.earthing_ohm
+            y = 1j * 1e-6 * susceptance * e.parallel
+            block[n] = earthed_along(
+                per_km / e.parallel, y, kept.index("N"), e.length_km, e.earthing_every_km, e.earthing_ohm, long=long
             )
-            block[n] = ladder
     numbers = [NUMBER[c] for c in kept]
     ends = [[b.bus_row[bus] * 4 + c for bus in m[1].buses() for c in numbers] for m in members]
     for n, (i, _, per_km, _) in enumerate(members):
@@ -209,9 +210,14 @@ def _batch(kept: str, members: list[Member], b: Builder) -> None:
     b.linear(elements, [0] * k + [1] * k, numbers * 2, np.array(ends, np.int64), block)
 
 
+def _long(b: Builder) -> bool:
+    """Whether lines are long ones: at another frequency, where that is asked for."""
+    return b.beyond is not None and b.beyond.lines != "nominal"
+
+
 def _pi(z: Complexes, half: Complexes, b: Builder) -> Complexes:
     """Admittances of lines, (n, 2k, 2k): a nominal pi, or at another frequency, where it is asked for, a long line."""
-    if b.beyond is not None and b.beyond.lines != "nominal":
+    if _long(b):
         return long_line(z, 2 * half)
     y = np.linalg.inv(z)
     return np.concatenate([np.concatenate([y + half, -y], axis=2), np.concatenate([-y, y + half], axis=2)], axis=1)
