@@ -115,6 +115,32 @@ class TwoWinding:
         high, _, m = self.incidences(turns)
         return np.asarray(circulant(self.y1, self.y0) @ m, np.complex128), high.astype(np.complex128)
 
+    def limb_that_moves(self, *, hv: bool) -> tuple[int, int, int]:
+        """Of each phase of the HV bus or the LV bus, which of the three windings with taps moves its voltage most: 0 is the
+        winding that begins at A on the side with the taps (in delta from A to B), and so on.
+
+        Seen at the terminals without load, the other side held by a balanced system: there what acts on the leakage is zero.
+        Groups turn all phases alike, so that it is the own limb, the next one or the last one for all of them; of two that move
+        it alike it is the own limb where that is one of them.
+        """
+        held = np.exp(-1j * _THIRD * np.arange(3))
+
+        def volts(turns: tuple[float, float, float]) -> Complexes:
+            high, _, m = self.incidences(turns)
+            split = high.shape[1] - self.lv.incidence().shape[1]
+            known, wanted = (slice(split, split + 3), slice(0, 3)) if hv else (slice(0, 3), slice(split, split + 3))
+            # A star point stands where it is earthed.
+            return np.asarray(np.linalg.pinv(m[:, wanted]) @ (-m[:, known] @ held))
+
+        usual, step = volts((1.0, 1.0, 1.0)), 1e-4
+        moved = volts((1 + step, 1.0, 1.0)) - volts((1 - step, 1.0, 1.0))
+        gain = np.real(moved * np.conj(usual)) / np.abs(usual) ** 2 / (2 * step)
+        # Turns lower the voltage across the unit where they are on the far side.
+        size = gain if hv == (self.turns_on == "hv") else -gain
+        best = min(range(3), key=lambda j: (-round(float(size[j]), 4), j))  # the phase that the first limb moves most
+        a, b, c = ((phase - best) % 3 for phase in range(3))
+        return a, b, c
+
     @property
     def limb_ohm(self) -> float:
         """Own resistance of a limb, W per VA² at rated voltage; what zero sequence adds is shared by all."""

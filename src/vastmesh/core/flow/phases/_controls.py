@@ -82,6 +82,7 @@ class PhaseControls:
         rows: list[int] = []
         who: list[tuple[str, int]] = []
         positions: list[float] = []
+        limbs: list[int] = []
         for k, e in enumerate(tap["element"].tolist()):
             ident = balanced.element_id[e]
             spot = self.arrays.taps.get(ident)
@@ -93,14 +94,24 @@ class PhaseControls:
             phases = [c for c in range(3) if "ABC"[c] in conductors]
             alone = len(phases) < 3
             for c in phases if per_phase or alone else [POSITIVE]:
-                rows.append(k)
+                limb = self._limb(ident, balanced.bus_id[int(tap["bus"][k])])[c] if c != POSITIVE else 0
+                if limb < 0:
+                    continue
+                limbs.append(limb)
                 who.append((ident, c))
-                positions.append(spot.position[max(c, 0)])
+                rows.append(k)
+                positions.append(spot.position[limb])
         columns = {n: v[rows] for n, v in tap.items()}
         columns["position"] = np.array(positions, np.float64)
         columns["element"] = np.arange(len(rows))
         held = np.array([self._row.get(balanced.bus_id[b], -1) for b in columns["bus"].tolist()], np.int64)
+        self._limbs = limbs
         return columns, order[rows] if len(rows) else np.zeros(0, np.int64), who, held
+
+    def _limb(self, ident: str, held: str) -> tuple[int, int, int]:
+        """Position that moves each phase of the bus that an element holds."""
+        spot = self.arrays.taps[ident]
+        return spot.hv_limb if held == getattr(self.network[ident], "hv_bus", None) else spot.lv_limb
 
     def _bank_rows(self) -> tuple[Columns, list[str], Ints]:
         balanced, bank = self.balanced, self.balanced.tables["bank"]
@@ -254,9 +265,9 @@ class PhaseControls:
         if (control := self._of(Taps)) is None:
             return {}
         found: dict[str, list[float]] = {}
-        for (ident, phase), position in zip(self._taps[2], control.position.tolist(), strict=True):
+        for (ident, phase), limb, position in zip(self._taps[2], self._limbs, control.position.tolist(), strict=True):
             now = found.setdefault(ident, list(self.arrays.taps[ident].position))
-            for c in range(3) if phase == POSITIVE else (phase,):
+            for c in range(3) if phase == POSITIVE else (limb,):
                 now[c] = position
         return {i: (p[0], p[1], p[2]) for i, p in found.items()}
 

@@ -15,9 +15,11 @@ def connection(meaning: str) -> Any:
     return choice("Connection", meaning, default="wye", group="phases")
 
 
-def phase_tap(phase: str, when: When) -> Any:
-    return quantity(f"Tap {phase}", f"Position in phase {phase}; the common position when blank", unit="1", ge=-100,
-                    le=100, group="phases", when=when)  # fmt: skip
+def phase_tap(phase: str, when: When, *, wound: bool = False) -> Any:
+    """``wound``: of a transformer, whose windings lie between phases or turn them by its clock number."""
+    place = f"of the winding that begins at {phase} on the side with the taps (in delta from {phase} to the next phase)"
+    return quantity(f"Tap {phase}", f"Position {place if wound else f'in phase {phase}'}; the common position when blank",
+                    unit="1", ge=-100, le=100, group="phases", when=when)  # fmt: skip
 
 
 def taps() -> Any:

@@ -147,9 +147,8 @@ class Line(Failing):
         "an overhead line when blank", unit="mm", gt=0, le=20000, group="phases",
     )  # fmt: skip
     earthing_every_km: float | None = quantity(
-        "Earthed every", "Distance between electrodes of the neutral along the route, counted from the from end; the ends have none, "
-        "and the last section is what is left", unit="km", gt=0,
-        le=100, group="phases",
+        "Earthed every", "Distance between electrodes of the neutral along the route, from the from end on; the ends have none, "
+        "the last section is what is left", unit="km", gt=0, le=100, group="phases",
     )  # fmt: skip
     earthing_ohm: float | None = quantity(
         "Electrodes", "Resistance of each electrode along the route", unit="Ω", gt=0, le=1e5, group="phases"

@@ -140,9 +140,9 @@ class Transformer(Failing):
         "halves", unit="%", default=0.0, ge=0, le=95, group="phases", when={"vector_group": ("~Iii",)},
     )  # fmt: skip
     taps: Taps = taps()
-    tap_a: int | None = phase_tap("A", _PER_PHASE)
-    tap_b: int | None = phase_tap("B", _PER_PHASE)
-    tap_c: int | None = phase_tap("C", _PER_PHASE)
+    tap_a: int | None = phase_tap("A", _PER_PHASE, wound=True)
+    tap_b: int | None = phase_tap("B", _PER_PHASE, wound=True)
+    tap_c: int | None = phase_tap("C", _PER_PHASE, wound=True)
     core: Literal["three_limb", "five_limb", "shell", "bank"] = choice(
         "Core", "Three limbs, five limbs, shell, or a bank of single-phase units", default="three_limb", typical=True,
         group="sequence",

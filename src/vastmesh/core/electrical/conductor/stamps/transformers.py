@@ -68,7 +68,8 @@ def _three_phase(i: int, e: Transformer, b: Builder) -> None:
     position = tap_positions(e)
     terms = b.limbs(i, _ABC, [unit.limb_ohm] * 3, [unit.shunt.real] * 3, build_terms(position))
     entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), build(position)[None])
-    b.taps[e.id] = TapSpot(b.offset + i, entries, build, position, further, terms, build_terms)
+    limbs = unit.limb_that_moves(hv=True), unit.limb_that_moves(hv=False)
+    b.taps[e.id] = TapSpot(b.offset + i, entries, build, position, further, terms, build_terms, *limbs)
 
 
 def _zero(e: Transformer) -> complex | None:
@@ -217,10 +218,12 @@ class Limbs:
 
 @dataclass(frozen=True)
 class Wound:
-    """How the limbs of a unit follow its tap positions, and the phase that each limb counts for."""
+    """How the limbs of a unit follow its tap positions, the phase that each limb counts for, and the position that moves each
+    phase."""
 
     at: Callable[[Positions], Limbs]
     phases: tuple[int, ...]
+    moves: tuple[int, int, int] = (0, 1, 2)
 
 
 def _wound(
@@ -231,7 +234,7 @@ def _wound(
     terms = b.limbs(i, unit.phases, now.ohm, [now.no_load.real] * n, now.terms())
     entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), now.admittance()[None])
     b.taps[e.id] = TapSpot(b.offset + i, entries, lambda p, _: unit.at(p).admittance(), position, 0.0, terms,
-                           lambda p, _: unit.at(p).terms())  # fmt: skip
+                           lambda p, _: unit.at(p).terms(), unit.moves, unit.moves)  # fmt: skip
 
 
 def _limb(e: Transformer, split: bool, b: Builder) -> Callable[[float], Limbs]:
@@ -280,7 +283,8 @@ def _open_delta(i: int, e: Transformer, b: Builder) -> None:
         return Limbs(np.hstack([-a, c]), np.hstack([a, np.zeros((2, 3))]), y, no_load)
 
     keys = [b.key(bus, c) for bus in (e.hv_bus, e.lv_bus) for c in "ABC"]
-    _wound(i, e, b, Wound(at, (0, 1)), [0] * 3 + [1] * 3, _ABC * 2, keys)
+    # Both limbs meet at B, which is moved by neither alone.
+    _wound(i, e, b, Wound(at, (0, 1), (0, -1, 1)), [0] * 3 + [1] * 3, _ABC * 2, keys)
 
 
 @stamp(ThreeWinding)
