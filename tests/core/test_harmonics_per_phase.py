@@ -11,11 +11,12 @@ from vastmesh.core.electrical.conductor import compile_conductors
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.network import Network, Update
 from vastmesh.core.results import Result
-from vastmesh.core.results.state import LiveLoadFlow
+from vastmesh.core.results.state import LiveLoadFlow, LiveUnbalanced
 from vastmesh.core.studies import STUDIES, Inputs
 from vastmesh.core.studies.harmonics._grid import Grid
 from vastmesh.core.studies.harmonics._options import GridOptions
 from vastmesh.core.studies.harmonics._phase_grid import Legs, PhaseGrid
+from vastmesh.core.studies.harmonics._sources import of_delta, turned
 
 BRIDGE = "Six-pulse rectifier, ideal"
 TURN = np.exp(-2j * np.pi / 3 * np.arange(3))
@@ -207,6 +208,71 @@ def test_what_hangs_between_phases_sends_no_triplen_current_into_the_neutral() -
     assert at(result, "conductors", "l", "order_3_a", "N") < 1e-9
     assert at(result, "buses", "e", "order_3_pct") < 1e-9
     assert at(result, "buses", "e", "order_5_pct") > 0.1
+
+
+def between_phases(legs: dict[str, complex], *, apart: bool) -> Network:
+    """A bus behind a short line of three wires, with so much in MVA drawn between its phases: as one load or as one for each
+    leg."""
+    items: list[dict[str, Any]] = [
+        bus("s", 0.4), bus("e", 0.4),
+        {"kind": "source", "id": "g", "bus": "s", "fault_max_mva": 20, "fault_min_mva": 15, "x_over_r": 4, "ideal": True},
+        {"kind": "line", "id": "l", "from_bus": "s", "to_bus": "e", "length_km": 0.1, "r_ohm_per_km": 0.3, "x_ohm_per_km": 0.08,
+         "b_us_per_km": 0.0, "spacing_mm": 100.0, "skin_exponent": 0.0},
+    ]  # fmt: skip
+    shared = {"kind": "load", "bus": "e", "spectrum": BRIDGE}
+    if apart:
+        items += [
+            {**shared, "id": f"d{p}", "conductors": "".join(sorted(p)), "connection": "delta", "active_power_mw": s.real,
+             "reactive_power_mvar": s.imag} for p, s in legs.items()
+        ]  # fmt: skip
+    else:
+        powers = {f"{name}_{p[0].lower()}_{unit}": part for p, s in legs.items()
+                  for name, unit, part in (("p", "mw", s.real), ("q", "mvar", s.imag))}  # fmt: skip
+        items.append({**shared, "id": "d", "connection": "delta", **powers})
+    return Network.from_items(items)
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_legs_between_phases_disturb_as_one_load_as_they_do_apart_and_by_hand(seed: int) -> None:
+    """Unequal legs, each with the spectrum of its own current; by hand: the wires carry differences of
+    the legs, which the line brings from its source."""
+    dice = np.random.default_rng(seed)
+    legs = {"AB": 0.02 + 0j, "BC": 0.01 + 0j}
+    if seed:
+        legs = {p: complex(*dice.uniform(0.002, 0.03, 2)) for p in ("AB", "BC", "CA")[: 2 + seed % 2]}
+    options = {"detail": "per_phase", "demand": "none", "lines": "nominal"}
+    one, several = (run(between_phases(legs, apart=apart), **options) for apart in (False, True))
+    first = LiveUnbalanced(between_phases(legs, apart=True)).reading()
+    assert first is not None
+    u = first.bus_v[first.arrays.bus_id.index("e")][:3]
+    amps = np.array([np.conj(legs.get(p, 0) * 1e6 / (u[k] - u[(k + 1) % 3])) for k, p in enumerate(("AB", "BC", "CA"))])
+    net = between_phases(legs, apart=True)
+    spectrum = turned(net, net["dAB"])  # type: ignore[arg-type]
+    for order in (5, 7, 11, 13):
+        share, angle, _ = spectrum[float(order)]
+        leg = np.abs(amps) * share * np.exp(1j * (order * np.angle(amps) + angle))
+        wires = np.abs(leg - np.roll(leg, 1))
+        for k, c in enumerate("ABC"):
+            told = [at(r, "conductors", "l", f"order_{order}_a", c) for r in (one, several)]
+            assert told == pytest.approx([wires[k]] * 2, rel=1e-6, abs=1e-9), (order, c)
+    for order in (5, 7):
+        assert at(one, "buses", "e", f"order_{order}_pct") == pytest.approx(
+            at(several, "buses", "e", f"order_{order}_pct"), rel=1e-9
+        )
+
+
+@pytest.mark.parametrize("order", [2, 4, 5, 7, 11, 13, 5.5])
+def test_equal_legs_between_phases_are_turned_by_thirty_degrees_for_each_order(order: float) -> None:
+    """Three legs summed by hand, against the factor that one phase stands for."""
+    shift = (
+        np.exp(-2j * np.pi / 3 * np.arange(3))
+        if order != round(order)
+        else np.exp(-2j * np.pi / 3 * np.arange(3) * order)
+    )
+    leg = np.exp(1j * np.pi / 6 * order) * shift / 3**0.5
+    wire = leg - np.roll(leg, 1)
+    assert of_delta(order) == pytest.approx(complex(wire[0]), abs=1e-12)
+    assert of_delta(9) == 0
 
 
 def test_one_phase_disturbs_its_own_most() -> None:

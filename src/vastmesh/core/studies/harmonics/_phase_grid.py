@@ -25,7 +25,7 @@ from ...network import Change, Filter, Inverter, Load, LumpedLoad, Network, Shun
 from ._grid import FORMS, capacitor_ohm
 from ._kernel import demands
 from ._options import GridOptions
-from ._sources import Own, Spectrum, distorting, own_impedance, rating, source_model, turned
+from ._sources import Own, Spectrum, between_phases, distorting, own_impedance, rating, source_model, turned
 
 _MOST_KEPT = 20_000  # nodes, of all orders whose factors are kept for a second look
 
@@ -35,11 +35,13 @@ Standing = Callable[[ConductorArrays], Complexes]
 @dataclass(frozen=True)
 class Legs:
     """Demand as it draws: power in VA and voltage in V of every row of the demand, the current that each element draws from
-    A, B and C, (n_element, 3), A, and the voltage of A, B and C of every bus, (n_bus, 3), V."""
+    A, B and C, (n_element, 3), A, and of what lies between phases from A to B, B to C and C to A, ``between`` (n_element, 3), A;
+    the voltage of A, B and C of every bus, (n_bus, 3), V."""
 
     power: Complexes
     volts: Floats
     current: Complexes
+    between: Complexes
     bus_v: Complexes
 
     @classmethod
@@ -48,7 +50,9 @@ class Legs:
         d = a.demand
         u = reading.voltage_at(a.node_of_key[d["key_p"]]) - reading.voltage_at(a.node_of_key[d["key_q"]])
         drawn = np.nan_to_num(reading.injection_phase_current[:, :3])
-        return cls(reading.demand_power, np.abs(np.nan_to_num(u)), drawn, np.nan_to_num(reading.to_neutral))
+        to_neutral = np.nan_to_num(reading.to_neutral)
+        between = _between(a, reading.demand_power, to_neutral)
+        return cls(reading.demand_power, np.abs(np.nan_to_num(u)), drawn, between, to_neutral)
 
     @classmethod
     def balanced(cls, arrays: ConductorArrays, network: Network, reading: BalancedReading) -> Legs:
@@ -82,14 +86,31 @@ class Legs:
                 current[e, q] = -current[e, p]
             else:
                 current[e, phases_of] = np.conj(whole[e] / len(phases_of) / volts[phases_of])
-        return cls(d["s"] * factor[d["element"]], d["u0"] * np.abs(v)[np.minimum(bus, len(v) - 1)], current, bus_v)
+        power = d["s"] * factor[d["element"]]
+        volts = d["u0"] * np.abs(v)[np.minimum(bus, len(v) - 1)]
+        return cls(power, volts, current, _between(arrays, power, bus_v), bus_v)
+
+
+def _between(arrays: ConductorArrays, power: Complexes, bus_v: Complexes) -> Complexes:
+    """Currents of demand between phases, from A to B, B to C and C to A, (n_element, 3), A, from its powers row by row."""
+    d = arrays.demand
+    found = np.zeros((len(arrays.element_id), 3), np.complex128)
+    row, p, q = d["key_p"] // 4, d["key_p"] % 4, d["key_q"] % 4
+    mine = (p < NEUTRAL) & (q < NEUTRAL) & (row < len(bus_v)) & (d["key_q"] // 4 == row)
+    row, p, q, s, e = row[mine], p[mine], q[mine], power[mine], d["element"][mine]
+    u = bus_v[row, p] - bus_v[row, q]
+    amps = np.conj(np.divide(s, u, out=np.zeros(len(s), np.complex128), where=u != 0))
+    forward = (q - p) % 3 == 1
+    np.add.at(found, (e, np.where(forward, p, q)), np.where(forward, amps, -amps))
+    return found
 
 
 @dataclass(frozen=True)
 class PhaseSource:
     """What injects, per conductor. ``node``: nodes of A, B, C, -1 where it has none; ``neutral``: node that its currents come
     back by, -1 where it has none, -2 for earth; ``current``: fundamental currents into the network, A; of a source of voltage the
-    voltages of A, B and C, V, ``behind`` an impedance in Ω whose zero sequence is ``zero`` times as large."""
+    voltages of A, B and C, V, ``behind`` an impedance in Ω whose zero sequence is ``zero`` times as large. ``delta``: the
+    currents are those of legs from A to B, B to C and C to A, each of which distorts by itself."""
 
     element: str
     node: Ints
@@ -98,6 +119,7 @@ class PhaseSource:
     orders: Spectrum = field(default_factory=dict)
     behind: Own | None = None
     zero: float = 1.0
+    delta: bool = False
 
     def injected(self, order: float) -> Complexes:
         """Currents of an order into A, B, C and the neutral, A, (4,)."""
@@ -110,6 +132,8 @@ class PhaseSource:
             first = turned[size.argmax()]
             turned = order * first + (turned - first)
         found = size * share * np.exp(1j * (turned + angle))
+        if self.delta:
+            return np.append(found - np.roll(found, 1), 0)
         there = (self.node >= 0) & (size > 0)
         found = np.where(there, found, 0)
         if self.behind is not None:
@@ -313,9 +337,11 @@ def phase_sources(
             found.append(PhaseSource(e.id, nodes, star, volts, turned(network, e), own, e.z0_over_z1))
             continue
         there = np.array([c in e.conductors for c in "ABC"], np.bool_)
-        current = legs.current[n] * (1 if isinstance(e, Load) else -1)
+        delta = between_phases(e)
+        current = legs.between[n] if delta else legs.current[n] * (1 if isinstance(e, Load) else -1)
         size = rating(e) * 1e6
-        loading = float(abs((volts * np.conj(current)).sum()) / size) if size else 1.0
+        across = volts - np.roll(volts, -1) if delta else volts
+        loading = float(abs((across * np.conj(current)).sum()) / size) if size else 1.0
         as_rated = rated and isinstance(e, Inverter)
         orders = turned(network, e, 1.0 if as_rated else loading)
         if source_model(e, options) == "voltage" and own is not None:
@@ -328,7 +354,7 @@ def phase_sources(
         if as_rated and size and largest:
             current = current / largest * size / int(there.sum()) / float(arrays.phase_v[row])
         if largest:
-            found.append(PhaseSource(e.id, nodes, _way_back(e, arrays, row), current, orders))
+            found.append(PhaseSource(e.id, nodes, _way_back(e, arrays, row), current, orders, delta=delta))
     return found
 
 

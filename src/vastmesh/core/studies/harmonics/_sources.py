@@ -42,22 +42,38 @@ class Own:
 @dataclass(frozen=True)
 class HarmonicSource:
     """What injects into a row. ``current``: fundamental current into the network, per unit, with its angle; of a source of
-    voltage ``current`` is that voltage and ``behind`` the impedance it stands behind."""
+    voltage ``current`` is that voltage and ``behind`` the impedance it stands behind; ``delta``: what distorts lies between the
+    phases."""
 
     element: str
     row: int
     current: complex
     orders: Spectrum = field(default_factory=dict)
     behind: Own | None = None
+    delta: bool = False
 
     def injected(self, order: float) -> complex:
         """Current of an order into the network, per unit; its angle follows the fundamental's h times."""
         share, angle, _ = self.orders.get(order, (0.0, 0.0, True))
         found = complex(abs(self.current) * share * np.exp(1j * (order * np.angle(self.current) + angle)))
+        if self.delta:
+            found *= of_delta(order)
         return found / self.behind.at(order) if self.behind is not None else found
 
     def known(self, order: float) -> bool:
         return order not in self.orders or self.orders[order][2]
+
+
+def of_delta(order: float) -> complex:
+    """Current in the wires of three equal legs between the phases, over that of three legs to the neutral with the same current
+    in the wires at the fundamental.
+
+    A leg's fundamental leads its wire's by 30°, its order h by h times as much; back in the wires an order that follows the
+    phases lags by 30°, one against them leads, and what is alike in all three goes round inside.
+    """
+    whole = round(order)
+    sense = {0: 0, 1: 1, 2: -1}[whole % 3] if order == whole else 1
+    return complex(np.exp(1j * np.pi / 6 * (order - sense))) if sense else 0j
 
 
 def spectrum(network: Network, name: str, loading: float = 1.0) -> dict[float, tuple[float, float | None]]:
@@ -124,6 +140,11 @@ def own_impedance(e: Distorting, kv: float, frequency_hz: float, options: GridOp
     return Own(ohm.r, ohm.x, 0.0, ohm.xc)
 
 
+def between_phases(e: Distorting) -> bool:
+    """Whether what distorts lies between phases, leg by leg."""
+    return isinstance(e, Load) and e.connection == "delta"
+
+
 def _per_unit(e: Distorting, n: int, reading: Reading, options: GridOptions) -> Own | None:
     arrays, kv = reading.arrays, float(reading.arrays.bus_kv[n])
     own = own_impedance(e, kv, arrays.frequency_hz, options)
@@ -179,7 +200,7 @@ def sources(network: Network, reading: Reading, options: GridOptions, *, rated: 
         if rated and isinstance(e, Inverter) and e.rated_mva:
             current = e.rated_mva / base * (current / abs(current) if current else v / abs(v))
         if current:
-            found.append(HarmonicSource(e.id, row, current, orders))
+            found.append(HarmonicSource(e.id, row, current, orders, delta=between_phases(e) and len(e.conductors) >= 3))
     return found
 
 
