@@ -66,6 +66,7 @@ export function SecurityBadge() {
   const result = work.result
   const count = Number(result?.summary.outages ?? 0)
   const bad = Number(result?.summary.outages_bad ?? 0)
+  const lost = Number(result?.summary.outages_with_loss ?? 0)
   const solved = !!result && count > 0
   const fresh = at === 'here'
   const rows = result ? rowsOf(result) : []
@@ -78,7 +79,9 @@ export function SecurityBadge() {
       ? 'outages unknown'
       : bad
         ? 'not secure'
-        : 'secure'
+        : lost
+          ? 'limits kept'
+          : 'secure'
   const tone = !fresh || !solved ? 'quiet' : bad ? 'bad' : 'good'
   const all = () => {
     showAlso(BACKGROUND, 'outages')
@@ -90,7 +93,7 @@ export function SecurityBadge() {
         <b>{word}</b>
         {fresh && solved && (
           <span>
-            {bad ? `${bad} of ${count}` : `${count} outages`}
+            {bad ? `${bad} of ${count}` : lost ? `${lost} of ${count} take demand` : `${count} outages`}
             {bad > 0 && worst && <i> · {worst.name}</i>}
           </span>
         )}
@@ -99,7 +102,15 @@ export function SecurityBadge() {
         <Body aria-label="Outages of the model">
           {({ close }) => (
             <>
-              <h2>{fresh && solved ? (bad ? 'Not secure' : 'Secure') : 'Outages'}</h2>
+              <h2>
+                {fresh && solved
+                  ? bad
+                    ? 'Not secure'
+                    : lost
+                      ? 'Limits kept, demand lost'
+                      : 'Secure'
+                  : 'Outages'}
+              </h2>
               <p>
                 {at === 'long'
                   ? 'Working out all outages of the model takes too long to follow every edit. Ask for it when you want it.'

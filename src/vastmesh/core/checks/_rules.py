@@ -33,6 +33,7 @@ from ..network import (
     Switch,
     Transformer,
     Update,
+    capability_of,
     cost_blocks_of,
     dump_item,
     make_item,
@@ -437,12 +438,21 @@ def dispatch(s: Subject) -> Iterator[Check]:
         if any(b < a for a, b in pairwise(costs)):
             told = "costs in steps fall from one to the next; an optimal flow takes rising ones only"
             yield Check("cost_blocks", e.id, Severity.WATCH, told, "cost_blocks")
+        curve = getattr(e, "capability", None)
+        points = capability_of(curve) if curve else []
+        least, most = getattr(e, "least_mw", None), getattr(e, "most_mw", None)
+        if points and ((most is not None and most < points[0][0]) or (least is not None and least > points[-1][0])):
+            told = (f"its capability goes from {points[0][0]:g} to {points[-1][0]:g} MW, outside the powers it can be set to: an "
+                    "optimal flow refuses it; add rows for these powers")  # fmt: skip
+            yield Check("capability", e.id, Severity.BREACH, told, "capability")
     for i in s.network.of(Interface):
         gone = [ident for ident, _ in i.signed(s.network.items) if not isinstance(s.network.items.get(ident), Element)]
         if gone:
             yield Check(
                 "interface", i.id, Severity.WATCH, f"names {', '.join(gone[:5])}, which is not there", "members"
             )
+        elif not i.members:
+            yield Check("interface", i.id, Severity.WATCH, "names no branches, so that it holds nothing", "members")
         elif i.most_mw is None and i.least_mw is None:
             yield Check("interface", i.id, Severity.WATCH, "has no bound, so that it holds nothing", "most_mw")
 

@@ -167,9 +167,9 @@ class Network:
         return twin
 
     def voltage_limits(self, limit_set: str = "normal") -> list[VoltageLimits]:
-        """Limits of a set in order, then those that hold longer, at last the normal ones; built-in ones when the network has
-        none."""
-        found = self.of(VoltageLimits) or [VoltageLimits(id="voltage-limits", name="Voltage limits")]
+        """Limits of a set in order, then those that hold longer, then the normal ones, at last built-in ones where none of the
+        network's own holds; of all that fit the first counts."""
+        found = [*self.of(VoltageLimits), VoltageLimits(id="voltage-limits", name="Voltage limits")]
         order = {"normal": ("normal",), "emergency": ("emergency", "normal")}.get(
             limit_set, ("short_time", "emergency", "normal")
         )

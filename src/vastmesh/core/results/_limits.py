@@ -34,14 +34,11 @@ def overload_factor(item: Item, limit_set: str) -> float:
     return more
 
 
-BAND = (0.9, 1.1)  # p.u., where a network says nothing
-
-
 def voltage_bands(network: Network, limit_set: str, ids: Sequence[str], kv: Floats) -> Floats:
     """Lowest and highest voltage allowed at buses, p.u., (n, 2): by their own limits, or those of the network for their nominal
     voltage; NaN of what is no bus (star points inside elements)."""
     levels = network.voltage_limits(limit_set)
-    found = np.tile(np.array(BAND), (len(ids), 1))
+    found = np.full((len(ids), 2), np.nan)
     for level in reversed(levels):  # the first that fits counts
         found[(kv > level.above_kv) & (kv <= level.up_to_kv)] = level.low_breach_pu, level.high_breach_pu
     for n, ident in enumerate(ids):

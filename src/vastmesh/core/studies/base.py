@@ -9,7 +9,7 @@ from typing import Any, Literal
 from pydantic import BaseModel
 
 from ..errors import FieldProblem, InvalidFields, VastMeshError
-from ..network import Change, Condition, Network, Scheme, layered, schemes_in_order
+from ..network import Change, Condition, Element, Network, Role, Scheme, layered, schemes_in_order, specs
 from ..results import Cause, Result
 from ..workings import Working
 
@@ -168,5 +168,41 @@ def study_named(name: str) -> Study:
 
 
 def register(study: Study) -> Study:
-    STUDIES[study.name] = study
-    return study
+    """Take a study among those there are. Whoever runs or plans it has been told before that what its options name is there."""
+
+    def run(inputs: Inputs, options: Any, progress: Progress) -> Result:
+        check_named(inputs.network, options)
+        return study.run(inputs, options, progress)
+
+    found = replace(study, run=run)
+    if (split := study.split) is not None:
+
+        def plan(inputs: Inputs, options: Any) -> Sequence[Any]:
+            check_named(inputs.network, options)
+            return split.plan(inputs, options)
+
+        found = replace(found, split=replace(split, plan=plan))
+    STUDIES[study.name] = found
+    return found
+
+
+def check_named(network: Network, options: BaseModel) -> None:
+    """Raises :class:`InvalidFields` for every option that names what is not there, or what is of another kind."""
+    problems = []
+    for name, spec in specs(type(options)).items():
+        if spec.ref is None:
+            continue
+        value = getattr(options, name)
+        for ident in value if isinstance(value, list | tuple) else [value] if value is not None else []:
+            item = network.items.get(ident)
+            fits = item is not None and (
+                item.kind == spec.ref or spec.ref == "bank"
+                or (isinstance(item, Element) and (spec.ref == "element" or (spec.ref == "branch" and item.role is Role.BRANCH)))
+            )  # fmt: skip
+            if not fits:
+                text = f"there is no such {spec.ref}; name an existing {spec.ref}" + (
+                    ", or none" if spec.nullable else ""
+                )
+                problems.append(FieldProblem("options", name, ident, text))
+    if problems:
+        raise InvalidFields(problems)

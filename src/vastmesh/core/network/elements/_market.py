@@ -59,12 +59,15 @@ def cost_blocks_of(text: str) -> list[tuple[float, float]]:
 
 
 def cost_lines_of(text: str) -> list[tuple[float, float]]:
-    """Cost of a MWh and a constant of every step: where costs rise, an hour at P MW costs the highest of cost * P + constant."""
+    """Cost of a MWh and a constant of every step: where costs rise, an hour at P MW costs the highest of cost * P + constant. An
+    hour at 0 MW costs nothing, also where steps begin below it."""
+    blocks = cost_blocks_of(text)
     lines, at, spent = [], 0.0, 0.0
-    for mw, cost in cost_blocks_of(text):
+    for mw, cost in blocks:
         lines.append((cost, spent - cost * at))
         spent, at = spent + cost * (mw - at), mw
-    return lines
+    there = next((k for k, (mw, _) in enumerate(blocks) if mw >= 0), len(blocks) - 1)
+    return [(cost, constant - lines[there][1]) for cost, constant in lines]
 
 
 CostBlocks = Annotated[Rows, AfterValidator(_blocks_readable)]

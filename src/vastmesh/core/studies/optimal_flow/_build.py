@@ -39,7 +39,7 @@ from ._changer import changer_of
 from ._grid import Cost, Grid, Interfaces, Layout, Limits, Moving, State
 from ._options import OptimalFlowOptions
 
-_ANY_P = 1e4  # per unit: no bound to speak of
+ANY_P = 1e4  # per unit: no bound to speak of
 COST, SPREAD = "cost", "spread"  # what rows stand for that are no limits
 _SHED_OTHERWISE = 1e3  # of a MW shed, where something else than cost is best
 
@@ -151,10 +151,10 @@ def build(network: Network, condition: Condition, options: OptimalFlowOptions) -
     sets, names = _interfaces(seen, arrays, b, branch, notes)
     limits = replace(limits, turn=bounds[0], shift=bounds[1], bank=bounds[2], shed=bounds[3], rows=further.rows.done(),
                      interfaces=sets, further=np.array([further.low, further.high]).reshape(2, -1))  # fmt: skip
-    most = np.minimum(limits.q_high, _ANY_P)
+    most = np.minimum(limits.q_high, ANY_P)
     start = np.concatenate([
         theta, np.clip(v, limits.v_low, limits.v_high), np.clip(plants.p, limits.p_low, limits.p_high),
-        np.clip(plants.q, np.maximum(limits.q_low, -_ANY_P), most), np.ones(len(movers.turns)), np.zeros(len(movers.turns)),
+        np.clip(plants.q, np.maximum(limits.q_low, -ANY_P), most), np.ones(len(movers.turns)), np.zeros(len(movers.turns)),
         movers.banks_now, np.zeros(len(moving.shed_at)), further.start(plants.p, plants.q),
     ])  # fmt: skip
     lost = arrays.tables["load"]["p"][row[arrays.tables["load"]["bus"]] < 0].sum() * arrays.base_mva
@@ -384,11 +384,11 @@ def _of_plant(
     rating = (getattr(e, "rated_mva", None) or np.inf) / base
     if isinstance(e, Source):
         low, high = (
-            (-_ANY_P if e.least_mw is None else e.least_mw / base),
-            (_ANY_P if e.most_mw is None else e.most_mw / base),
+            (-ANY_P if e.least_mw is None else e.least_mw / base),
+            (ANY_P if e.most_mw is None else e.most_mw / base),
         )
         moves = e.dispatched  # also where no plant may move: somebody takes up what losses change
-        return (low if moves else p, high if moves else p, -_ANY_P, _ANY_P, np.inf)
+        return (low if moves else p, high if moves else p, -ANY_P, ANY_P, np.inf)
     stores, given = getattr(e, "energy", "") == "storage", _given(e)
     # Wind and sun give no more than they do now.
     usual = rating if np.isfinite(rating) and not given else max(p, 0.0)
@@ -408,8 +408,8 @@ def _reactive(e: Any, q: float, control: int, options: OptimalFlowOptions, base:
         given = e.q_min_mvar is not None or e.q_max_mvar is not None or e.capability is not None
         if control == FIXED and not (options.reactive and given):
             return q, q
-        return (-_ANY_P if e.q_min_mvar is None else e.q_min_mvar / base), (
-            _ANY_P if e.q_max_mvar is None else e.q_max_mvar / base
+        return (-ANY_P if e.q_min_mvar is None else e.q_min_mvar / base), (
+            ANY_P if e.q_max_mvar is None else e.q_max_mvar / base
         )
     if isinstance(e, Inverter) and options.reactive and e.control != "voltage_curve":
         return -(e.rated_mva or 0.0) / base, (e.rated_mva or 0.0) / base
@@ -472,7 +472,7 @@ def _cost(
         fixed += w["flatness"] * 1e4 * len(nodes)
     if w["reserve"]:
         half, middle = (limits.q_high - limits.q_low) / 2, (limits.q_high + limits.q_low) / 2
-        known = (half > 1e-9) & (half < _ANY_P / 4)
+        known = (half > 1e-9) & (half < ANY_P / 4)
         square[q][known] += w["reserve"] / half[known] ** 2
         linear[q][known] -= 2 * w["reserve"] * middle[known] / half[known] ** 2
         fixed += w["reserve"] * float((middle[known] ** 2 / half[known] ** 2).sum())
@@ -499,6 +499,17 @@ def _capabilities(network: Network, arrays: NetArrays, plants: Plants, limits: L
         if not text or limits.q_low[k] == limits.q_high[k]:
             continue
         points = capability_of(text)
+        first, last = points[0][0], points[-1][0]
+        least, most = limits.p_low[k] * base, limits.p_high[k] * base
+        if least == most:  # it stays where it is; beyond the curve its nearest end counts
+            at, low, high = np.array(points).T
+            limits.q_low[k] = max(limits.q_low[k], float(np.interp(least, at, low)) / base)
+            limits.q_high[k] = min(limits.q_high[k], float(np.interp(least, at, high)) / base)
+            continue
+        if max(least, first) > min(most, last) + 1e-9 * max(abs(first), abs(last), 1.0):
+            told = (f"the curve goes from {first:g} to {last:g} MW, and {network[ident].name} can be set from {least:.6g} to "
+                    f"{most:.6g} MW only; add rows for these powers, or change its least or most power")  # fmt: skip
+            raise InvalidFields([FieldProblem(ident, "capability", text, told)])
         p, q = lay.place("p").start + k, lay.place("q").start + k
         for (p0, l0, h0), (p1, l1, h1) in itertools.pairwise(points):
             for a, b, way in ((l0, l1, "least"), (h0, h1, "most")):
@@ -511,9 +522,8 @@ def _capabilities(network: Network, arrays: NetArrays, plants: Plants, limits: L
                     np.inf if way == "least" else edge,
                     name,
                 )
-        if limits.p_low[k] < limits.p_high[k]:
-            limits.p_low[k] = max(limits.p_low[k], points[0][0] / base)
-            limits.p_high[k] = min(limits.p_high[k], points[-1][0] / base)
+        limits.p_low[k] = max(limits.p_low[k], first / base)
+        limits.p_high[k] = min(limits.p_high[k], last / base)
 
 
 def _angles(

@@ -21,8 +21,8 @@ from ..rows import Rows, RowsOf
 from ._build import Case, build
 from ._check import put_into_load_flow
 from ._grid import Cost, Optimum, State
-from ._linear import Decided, Whole, solve_linear
-from ._linear_study import ac_beside, drawn_of, linear_branches, whole_of, without_running
+from ._linear import UNBOUNDED, UNSOLVED, Decided, Whole, solve_linear
+from ._linear_study import NO_LINEAR_ANSWER, ac_beside, drawn_of, linear_branches, whole_of, without_running
 from ._options import OptimalFlowOptions, day_of
 from ._problem import solve
 from ._published import bus_of, end_of, hour_of, live_buses, moved_of
@@ -165,6 +165,9 @@ def _coupling(case: Case, states: list[State], stores: Storage) -> Rows:
 
 
 def _without(cases: list[Case], options: OptimalFlowOptions, found: Optimum) -> Result:
+    if found.ending in (UNBOUNDED, UNSOLVED):
+        text = NO_LINEAR_ANSWER[found.ending]
+        return Result(Account(Ending.ITERATION_LIMIT, "Optimal day", 0, explanation=text), {}, {}, [], text)
     words = found.ending.replace("_", " ").lower()
     single = []
     for hour, case in enumerate(cases):

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from scipy.sparse import block_diag, coo_array, csc_array, csr_array, vstack
@@ -77,18 +78,19 @@ def solve_linear(
     """Solve for angles, active powers, shifts and demand shed; ``drawn``: demand of nodes that stays, (n,), of every state.
     Multipliers as of the exact one; branches bind at their from end where power flows out of it, else at their to end."""
     flows = [np.zeros(len(s.grid.frm)) for s in states]
-    decided = None
+    decided: Decided | None = None
     found: list[Optimum] = []
     for repeat in range(12 if losses else 1):
         r = branches.r if losses else np.zeros_like(branches.r)
         parts = [_Part(s, branches, r, d, f) for s, d, f in zip(states, drawn, flows, strict=True)]
         if whole and repeat in (0, 3):  # once more, when losses are known
-            decided = _decide(states, parts, coupling or Rows(), whole, branches)
-            if decided is None:
-                return [_none(s) for s in states], None
+            made = _decide(states, parts, coupling or Rows(), whole, branches)
+            if isinstance(made, str):
+                return [_none(s, made) for s in states], None
+            decided = made
         found = _continuous(states, parts, coupling or Rows(), whole, decided)
         if not found[0].found:
-            return found, decided
+            break
         now = [p.flow(o) for p, o in zip(parts, found, strict=True)]
         moved = max(float(np.abs(a - b).max(initial=0.0)) for a, b in zip(now, flows, strict=True))
         flows = now
@@ -174,10 +176,13 @@ def _dropped(rows: Rows, lay: Layout) -> tuple[Ints, Ints]:
     return np.unique(rows.col[mine]), hang
 
 
-def _none(state: State) -> Optimum:
+INFEASIBLE, UNBOUNDED, UNSOLVED = "Infeasible_Problem_Detected", "Unbounded", "Not_Solved"
+
+
+def _none(state: State, ending: str) -> Optimum:
     lay, n, m, k = state.layout, state.grid.n, len(state.grid.at), len(state.grid.frm)
     z = np.zeros
-    return Optimum("Infeasible_Problem_Detected", 0, 0.0, z(n), np.ones(n), z(m), z(m), z(n), z(n), z(n), z(m), z(m), z(k), z(k),
+    return Optimum(ending, 0, 0.0, z(n), np.ones(n), z(m), z(m), z(n), z(n), z(n), z(m), z(m), z(k), z(k),
                    turn=np.ones(lay.turns), shift=z(lay.turns), bank=z(lay.banks), shed=z(lay.sheds), further=z(lay.further),
                    at_rows=z(len(state.limits.rows)), at_interfaces=z(len(state.limits.interfaces.low)))  # fmt: skip
 
@@ -212,14 +217,15 @@ def _continuous(
         if len(decided.opened):
             a, low, high = _opened(a, low, high, states[0], parts[0], decided.opened)
     if (x_low > x_high + 1e-12).any():
-        return [_none(s) for s in states]
+        return [_none(s, INFEASIBLE) for s in states]
     held = np.isfinite(low) | np.isfinite(high)  # of branches that are open nothing holds
     rows, lam = csc_array(csr_array(a)[np.flatnonzero(held)]), np.zeros(len(low))
     x, lam[held], lam_x, steps, good = _piqp(rows, low[held], high[held], x_low, x_high, c, square)
     if not good and not square.any():
         x, lam[held], lam_x, steps, good = _highs(rows, low[held], high[held], x_low, x_high, c)
     if not good:
-        return [_none(s) for s in states]
+        ending = _ending(rows, low[held], high[held], x_low, x_high, c, square)
+        return [_none(s, ending) for s in states]
     value = float(c @ x + square @ x**2) + sum(p.fixed for p in parts) + spent
     at, answers = 0, []
     for s, p, start in zip(states, parts, starts, strict=False):
@@ -264,6 +270,31 @@ def _answer(s: State, p: _Part, x: Floats, lam: Floats, lam_x: Floats, value: fl
             of["shed"],
         of["further"], np.concatenate([lam_x[lay.place(name)] for name in ("turn", "shift", "bank", "shed")]), at_rows, through,
     )  # fmt: skip
+
+
+def _ending(a: csc_array, low: Floats, high: Floats, x_low: Floats, x_high: Floats, c: Floats, square: Floats) -> str:
+    """Why a convex programme has no answer, each proven by a linear one: nothing keeps its rows; or along some way all of them
+    are kept for ever while the cost falls. Neither: it was not solved."""
+    from scipy.optimize import linprog
+
+    rows, equal = csr_array(a), low == high
+    upper, lower = ~equal & np.isfinite(high), ~equal & np.isfinite(low)
+    bound = vstack([rows[upper], -rows[lower]])
+    anywhere = linprog(
+        np.zeros(len(c)),
+        bound,
+        np.r_[high[upper], -low[lower]],
+        rows[equal],
+        low[equal],
+        np.column_stack([x_low, x_high]),
+    )
+    if anywhere.status == 2:
+        return INFEASIBLE
+    ways = np.column_stack([np.where(np.isfinite(x_low) | (square > 0), 0.0, -1.0),
+                            np.where(np.isfinite(x_high) | (square > 0), 0.0, 1.0)])  # fmt: skip
+    falling = linprog(c, bound, np.zeros(bound.shape[0]), rows[equal], np.zeros(int(equal.sum())), ways)
+    endless = falling.status == 0 and falling.fun < -1e-9 * float(np.abs(c).max(initial=1e-30))
+    return UNBOUNDED if anywhere.status == 0 and endless else UNSOLVED
 
 
 Solved = tuple[Floats, Floats, Floats, int, bool]
@@ -324,8 +355,8 @@ def _piqp(a: csc_array, low: Floats, high: Floats, x_low: Floats, x_high: Floats
 
 def _decide(
     states: Sequence[State], parts: Sequence[_Part], coupling: Rows, whole: Whole, branches: LinearBranches
-) -> Decided | None:
-    """The whole numbers: a mixed-integer programme, squares along tangents. None where nothing keeps every limit."""
+) -> Decided | str:
+    """The whole numbers: a mixed-integer programme, squares along tangents; or why there is no answer."""
     from scipy.optimize import Bounds, LinearConstraint, milp
 
     a, low, high = _coupled(states, parts, coupling)
@@ -403,11 +434,21 @@ def _decide(
     if len(opens):
         every = every + balance.tocsr()
     further = more.done()
-    found = milp(cost, integrality=whole_, bounds=Bounds(xl, xh), constraints=LinearConstraint(
-        csc_array(vstack([every, further.matrix(total)])), np.r_[low, further.low], np.r_[high, further.high]),
-        options={"mip_rel_gap": whole.gap, "time_limit": whole.seconds})  # fmt: skip
+    held = LinearConstraint(
+        csc_array(vstack([every, further.matrix(total)])), np.r_[low, further.low], np.r_[high, further.high]
+    )
+
+    def best(of: Floats) -> Any:
+        return milp(of, integrality=whole_, bounds=Bounds(xl, xh), constraints=held,
+                    options={"mip_rel_gap": whole.gap, "time_limit": whole.seconds})  # fmt: skip
+
+    found = best(cost)
     if found.x is None:
-        return None
+        if found.status == 1:
+            return UNSOLVED
+        # Without a cost it can't fall for ever: whether anything keeps every limit.
+        anything = best(np.zeros(total))
+        return UNBOUNDED if anything.x is not None else INFEASIBLE if anything.status == 2 else UNSOLVED
     on = found.x[at_on : at_on + t * u].reshape(t, u) > 0.5
     opened = opens[found.x[at_closed:at_flow] < 0.5] if len(opens) else opens
     steps = np.round(found.x[at_steps:]).reshape(t, w)

@@ -18,7 +18,7 @@ from ._build import Case
 from ._changer import shift_steps
 from ._check import with_moved
 from ._grid import Optimum
-from ._linear import Decided, LinearBranches, Whole, solve_linear
+from ._linear import INFEASIBLE, UNBOUNDED, UNSOLVED, Decided, LinearBranches, Whole, solve_linear
 from ._options import OptimalFlowOptions
 from ._published import (
     binding_of,
@@ -95,6 +95,15 @@ def without_running(case: Case, whole: Whole | None) -> Case:
     return replace(case, state=replace(case.state, cost=replace(cost, fixed=cost.fixed - float(whole.running.sum()))))
 
 
+NO_LINEAR_ANSWER = {
+    INFEASIBLE: "No dispatch keeps every limit of the linear equations. Exact ones name the least that would have to give.",
+    UNBOUNDED: "There is no least: the cost falls for ever, as something is paid for power that nothing limits. Enter the most "
+    "and the least power of sources and plants whose cost is below that of others.",
+    UNSOLVED: "Not solved: the linear equations may have an answer, and it was not found. Leave whole numbers out, or solve the "
+    "exact equations.",
+}  # fmt: skip
+
+
 def run_linear(case: Case, options: OptimalFlowOptions) -> Result:
     """Solve and publish; nothing where no dispatch keeps the limits."""
     whole = whole_of(case, options)
@@ -105,9 +114,7 @@ def run_linear(case: Case, options: OptimalFlowOptions) -> Result:
     )
     found = answers[0]
     if not found.found:
-        text = (
-            "No dispatch keeps every limit of the linear equations. Exact ones name the least that would have to give."
-        )
+        text = NO_LINEAR_ANSWER[found.ending]
         return Result(Account(Ending.ITERATION_LIMIT, "Linear optimal flow", 0, explanation=text), {}, {}, [], text)
     shift = branches.shift.copy()
     np.add.at(shift, case.grid.moving.turn_branch, found.shift)
@@ -115,7 +122,8 @@ def run_linear(case: Case, options: OptimalFlowOptions) -> Result:
     opened = decided.opened if decided is not None else np.zeros(0, np.int64)
     flow[opened] = 0.0
     unit = options.unit
-    plants, before, after = plants_of(case, found, linear=True)
+    off = whole.plants[~decided.on[0]] if whole is not None and decided is not None else None
+    plants, before, after = plants_of(case, found, linear=True, off=off, may_stop=whole.plants if whole else None)
     binding = binding_of(case, found, unit)
     lost = branches.r * flow**2 if options.losses_counted else np.zeros(len(flow))
     buses, lines = _prices(case, found, unit), _flows(case, found, flow, lost, unit)

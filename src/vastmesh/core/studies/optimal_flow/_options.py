@@ -98,7 +98,7 @@ class OptimalFlowOptions(BaseModel):
     )  # fmt: skip
     shed: bool = choice("Demand", "Loads of which a part may be shed, at their cost", default=False, group="may move")
     bands: Literal["network", "entered"] = choice(
-        "Voltages within", "The voltage limits of the network (0.9 to 1.1 where there are none), or the same for every bus",
+        "Voltages within", "The voltage limits of the network (0.94 to 1.06 p.u. where it has none), or the same for every bus",
         default="network", group="must hold",
     )  # fmt: skip
     low_pu: float = quantity("Lowest voltage", "Of every bus", unit="p.u.", default=0.94, ge=0.3, le=2.0, group="must hold",

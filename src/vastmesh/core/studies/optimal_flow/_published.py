@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ...electrical.arrays import Floats
+from ...electrical.arrays import Floats, Ints
 from ...network import (
     Bus,
     Generator,
@@ -70,10 +70,18 @@ def _hours(case: Case, p: Floats, q: Floats) -> Floats:
     return np.array(found)
 
 
-def plants_of(case: Case, found: Optimum, *, linear: bool = False) -> tuple[Table, float, float]:
-    """Plants before and after, and the cost of an hour of all. ``linear``: without what those equations don't have."""
+def plants_of(
+    case: Case, found: Optimum, *, linear: bool = False, off: Ints | None = None, may_stop: Ints | None = None
+) -> tuple[Table, float, float]:
+    """Plants before and after, and the cost of an hour of all. ``linear``: without what those equations don't have; ``off``:
+    those that are switched off, of those that ``may_stop``, which cost nothing then."""
     a, base, limits = case.plants, case.base, case.limits
     before, after = _hours(case, a.p, a.q), _hours(case, found.p, found.q)
+    running = np.array([case.network[i].cost_running for i in a.ident])  # type: ignore[attr-defined]
+    if off is not None and may_stop is not None:
+        after[off] -= running[off]
+        stood = may_stop[np.abs(a.p[may_stop]) <= 1e-6]
+        before[stood] -= running[stood]
 
     def bound(values: Floats) -> Floats:
         return np.where(np.abs(values) < 1e3, values * base, np.nan)

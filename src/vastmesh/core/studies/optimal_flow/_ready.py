@@ -9,8 +9,8 @@ from ...errors import FieldProblem, InvalidFields
 from ...flow import Ending
 from ...network import Source
 from ...results import Account, Result
-from ._build import Case
-from ._grid import Soft
+from ._build import ANY_P, Case
+from ._grid import Optimum, Soft
 from ._options import OptimalFlowOptions
 
 
@@ -33,6 +33,16 @@ def something_moves(case: Case, options: OptimalFlowOptions) -> None:
     if not (options.voltages or several or free[own].any() or further):
         text = "nothing may move; let powers or voltages move, or let a plant be dispatched"
         raise InvalidFields([FieldProblem("options", "active", options.active, text)])
+
+
+def without_end(case: Case, found: Optimum) -> str:
+    """Which machines give or take as much as is taken for no bound at all, in words; blank where none does."""
+    wide = [i for i, p in zip(case.plants.ident, found.p.tolist(), strict=True) if abs(p) > 0.9 * ANY_P]
+    if not wide:
+        return ""
+    names = " and ".join(case.network[i].name for i in wide[:3])
+    return (f"There is no least: {names} would go on for ever, as something is paid for power that nothing limits. Enter its "
+            "most and least power, or a cost that is not below that of others.")  # fmt: skip
 
 
 def soft_of(case: Case, options: OptimalFlowOptions) -> Soft | None:

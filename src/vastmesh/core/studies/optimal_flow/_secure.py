@@ -19,6 +19,7 @@ from ...severity import Severity
 from ..losses import Loss
 from ..rows import Rows
 from ._build import Case, bands_of_nodes, branch_limits
+from ._give import relaxed
 from ._grid import Limits, Optimum, Soft, State, settled
 from ._lost import Outage, coupling_of, outages_of, state_after, voltages_after
 from ._options import OptimalFlowOptions
@@ -193,35 +194,21 @@ def _nothing(
 ) -> Secured:  # fmt: skip
     """No state survives: the least that would have to give, now and after each outage."""
     least = solve(states, progress, coupling, Soft(all=True))
-    rows: list[tuple[str, str, str, float]] = []
+    rows: list[tuple[str, str, str, float, float, str, float]] = []
     labels = ["as it stands", *(f"after the loss of {o.loss.name}" for o in chosen)]
-    for label, s in zip(labels, least if least[0].found else [], strict=False):
-        for name, at, by in s.over:
-            kind, _, way = name.partition(" ")
-            if kind in ("from", "to"):
-                ident, per, unit = end_of(case, at, kind)
-                text = f"rating, {by * per:.4g} {unit} more"
-            elif kind == "v":
-                ident, text = (
-                    bus_of(case, at),
-                    f"{'lowest' if way == 'low' else 'highest'} voltage, by {100 * by:.3g} %",
-                )
-            elif kind in ("p", "q"):
-                ident, text = (
-                    case.plants.ident[at],
-                    f"{way} limit of {kind.upper()}, by {by * case.base:.4g} {'MW' if kind == 'p' else 'Mvar'}",
-                )
-            else:
-                ident, text = (case.interfaces[at] if kind == "interface" else case.rows[at][0]), f"by {by:.3g} p.u."
-            rows.append((ident, label, text, by))
-    rows.sort(key=lambda r: -r[3])
+    for label, state, s in zip(labels, states, least if least[0].found else [], strict=False):
+        rows += [(label, *relaxed(replace(case, state=state), *x)) for x in s.over]
+    rows.sort(key=lambda r: -r[-1])
+    when, ids, what, limit, needed, units, _ = zip(*rows, strict=True) if rows else ((),) * 7
     table = Table("relaxations", "What would have to give", [
-        Column("id", "Id", [r[0] for r in rows], fixed=True), Column("name", "Name", [case.network[r[0]].name for r in rows],
-            fixed=True),
-        Column("when", "When", [r[1] for r in rows], fixed=True), Column("what", "Limit", [r[2] for r in rows]),
-        Column("by_pu", "By", np.array([r[3] for r in rows]), "p.u.", 4),
+        Column("id", "Id", list(ids), fixed=True), Column("name", "Name", [case.network[i].name for i in ids], fixed=True),
+        Column("when", "When", list(when), fixed=True), Column("what", "Limit", list(what), fixed=True),
+        Column("limit", "Is", np.array(limit, float), None, 3), Column("needed", "Needed", np.array(needed, float), None, 3),
+        Column("unit", "Unit", list(units), fixed=True),
     ])  # fmt: skip
-    named = "; ".join(f"{case.network[r[0]].name} {r[1]}: {r[2]}" for r in rows[:3])
+    named = "; ".join(
+        f"{case.network[r[1]].name}, {r[2].lower()} {r[3]:.4g} → {r[4]:.4g} {r[5]} {r[0]}" for r in rows[:3]
+    )
     statement = f"No state survives every outage. The least that would have to give: {named or 'not found either'}."
     if options.after == "preventive":
         statement += " Let plants move after an outage (corrective), or let more move now."

@@ -9,8 +9,7 @@ import numpy as np
 from ...electrical.arrays import Complexes, Floats
 from ...flow import Ending
 from ...network import Source
-from ...results import Account, Column, Finding, Result, Table
-from ...severity import Severity
+from ...results import Account, Column, Result, Table
 from ..base import Inputs, Progress
 from ..losses import Asked, Loss, losses
 from ._alternative import alternative_of
@@ -18,6 +17,7 @@ from ._build import Case, build
 from ._check import put_into_load_flow
 from ._day import run_day
 from ._fewest import fewest
+from ._give import exceeded, findings_of
 from ._grid import Grid, Optimum, Soft, settled
 from ._linear_study import run_linear
 from ._options import OptimalFlowOptions
@@ -26,7 +26,6 @@ from ._problem import solve
 from ._published import (
     binding_of,
     binds_most,
-    bus_of,
     end_of,
     figures_of,
     live_buses,
@@ -35,7 +34,7 @@ from ._published import (
     quantities_of,
     scheme_of,
 )
-from ._ready import nothing_live, soft_of, something_moves
+from ._ready import nothing_live, soft_of, something_moves, without_end
 from ._secure import Secured, secure_against_outages
 from ._steps import in_whole_steps
 
@@ -61,6 +60,9 @@ def run_optimal_flow(inputs: Inputs, options: OptimalFlowOptions, progress: Prog
     found = solve([case.state], progress, soft=soft)[0]
     if not found.found:
         return _without(case, options, found, progress)
+    if endless := without_end(case, found):
+        return Result(Account(Ending.ITERATION_LIMIT, "Optimal flow", found.iterations, notes=case.notes, explanation=endless),
+                      {}, {}, [], endless)  # fmt: skip
     case, found, rounded = in_whole_steps(case, found, options, progress, soft)
     if options.outages != "none":
         asked = Asked(options.outages, options.outages_above_kv if options.outages != "model" else 0.0)
@@ -80,7 +82,7 @@ def _without(case: Case, options: OptimalFlowOptions, found: Optimum, progress: 
     proven = False
     if options.relax == "fewest":
         least, proven = fewest(case.state, least, progress)
-    rows = _exceeded(case, least)
+    rows = exceeded(case, least)
     table = Table("relaxations", "What would have to give", [
         Column("id", "Id", [r[0] for r in rows], fixed=True),
         Column("name", "Name", [case.network[r[0]].name for r in rows], fixed=True),
@@ -101,57 +103,7 @@ def _without(case: Case, options: OptimalFlowOptions, found: Optimum, progress: 
     shown = [c for c in point.columns if c.name in ("id", "name", "before_mw", "after_mw", "voltage_pu")]
     plants = replace(point, label="Plants, at the least that would do", columns=shown)
     return Result(replace(account, explanation=f"No answer: {words}. {statement}"), {"relaxations": table, "plants": plants},
-                  {"relaxations": float(len(rows))}, _findings(rows), statement)  # fmt: skip
-
-
-Relaxed = tuple[str, str, float, float, str, float]
-
-
-def _findings(rows: list[Relaxed]) -> list[Finding]:
-    return [
-        Finding(r[0], "relaxation", r[1], r[3], r[4], r[2], r[1], Severity.BREACH, "above" if r[3] > r[2] else "below",
-                r[5], f"{r[1]} {r[2]:.4g} {r[4]}: {r[3]:.4g} {r[4]} would do")
-        for r in rows
-    ]  # fmt: skip
-
-
-def _exceeded(case: Case, found: Optimum) -> list[Relaxed]:
-    """What is exceeded, most first."""
-    return sorted((_relaxed(case, name, at, by) for name, at, by in found.over), key=lambda r: -r[5])
-
-
-def _relaxed(case: Case, name: str, at: int, by: float) -> tuple[str, str, float, float, str, float]:
-    """Element, limit in words, what it is, what it would have to be, unit, and how much that is per unit."""
-    base, limits = case.base, case.limits
-    kind, _, way = name.partition(" ")
-    sign = -1.0 if way == "low" else 1.0
-    if kind == "v":
-        limit = float((limits.v_low if way == "low" else limits.v_high)[at])
-        return (
-            bus_of(case, at),
-            f"{'Lowest' if way == 'low' else 'Highest'} voltage",
-            limit,
-            limit + sign * by,
-            "p.u.",
-            by,
-        )
-    if kind in ("p", "q"):
-        limit = float(getattr(limits, f"{kind}_{way}")[at])
-        word, unit = ("active", "MW") if kind == "p" else ("reactive", "Mvar")
-        label = f"{'Least' if way == 'low' else 'Most'} {word} power"
-        return case.plants.ident[at], label, limit * base, (limit + sign * by) * base, unit, by
-    if kind == "row":
-        ident, what = case.rows[at]
-        per, unit = (180 / np.pi, "°") if what.startswith("Angle") else (base, "Mvar")
-        limit = float((limits.rows.low if way == "low" else limits.rows.high)[at])
-        return ident, what, limit * per, (limit + sign * by) * per, unit, by
-    if kind == "interface":
-        limit = float((limits.interfaces.low if way == "low" else limits.interfaces.high)[at])
-        word = "Least" if way == "low" else "Most"
-        return case.interfaces[at], f"{word} power through it", limit * base, (limit + sign * by) * base, "MW", by
-    limit = float((limits.most_from if kind == "from" else limits.most_to)[at])
-    ident, scale, unit = end_of(case, at, kind)
-    return ident, f"Rating, {kind} end", limit * scale, (limit + by) * scale, unit, by
+                  {"relaxations": float(len(rows))}, findings_of(rows), statement)  # fmt: skip
 
 
 def _published(
@@ -173,7 +125,7 @@ def _published(
         tables.insert(2, moved)
     if options.alternatives and options.best == "cost" and secure is None:
         tables += [alternative_of(case, found, progress, soft_of(case, options))]
-    over = _exceeded(case, found)
+    over = exceeded(case, found)
     lost = _losses_now(case), _losses(settled(case.grid, found), found.v, found.p) * case.base
     had = case.before is not None
     summary: dict[str, float | None] = {
@@ -209,7 +161,7 @@ def _published(
                       notes=notes, assumed=_assumed(options))  # fmt: skip
     if off != off or off >= 1e-6:
         account = replace(account, explanation="The load flow with its set-points ends elsewhere than the optimum.")
-    findings = _findings(over)
+    findings = findings_of(over)
     statement = f"{said}; {binds_most(binding)}."
     if secure is not None:
         tables.insert(0, secure.table)

@@ -165,6 +165,9 @@ def _judge(
     if loss.lost_mw is not None and seen.lost_mw > loss.lost_mw + 1e-9:
         excess = max(excess, (seen.lost_mw - loss.lost_mw) / max(loss.lost_mw, 1.0))
         broken += 1
+    if bool(seen.dead[ready.bus_in_view].any()) and not bool(view.any()):
+        excess = max(excess, 1.0)  # that nothing is left to break a limit is no security
+        broken += 1
     lowest, highest = _extreme(np.where(view, -volts, -np.inf)), _extreme(np.where(view, volts, -np.inf))
     top, most = _extreme(used), _extreme(step)
     _put(

@@ -57,6 +57,7 @@ def published(
         "outages_without_solution": float(np.isinf(figures["excess"]).sum()),
         "outages_not_there": float(sum(len(r) for r, _ in lacking)),
         "worst_pct": float(worst_used.max()) if len(worst_used) else None,
+        "outages_with_loss": float((np.nan_to_num(figures["lost_mw"]) > _LOST_MW).sum()),
         "lost_mw": float(np.nanmax(figures["lost_mw"])) if np.isfinite(figures["lost_mw"]).any() else None,
         "left_out": float((figures["skipped"] > 0).sum()),
     }
@@ -83,6 +84,7 @@ def published(
     )
 
 
+_LOST_MW = 1e-6
 _ASSUMED = [
     "What is lost is disconnected at every terminal at once; protection and switching times are not looked at.",
     "Machines hold their voltages within their reactive limits, inverters follow their curves; what active power is missing the "
@@ -435,6 +437,8 @@ def _text(ready: Ready, f: Figures, k: int) -> str:
     loss = ready.losses[int(f["numbers"][k])]
     limits = ready.limits[loss.limit_set]
     parts = []
+    if not f["low_at"][k] >= 0:
+        parts.append("nothing has a supply any more")
     if f["used"][k] > 100:
         parts.append(f"{_branch_name(ready, f['used_at'][k])} carries {f['used'][k]:.1f} % of what is allowed")
     if f["low_at"][k] >= 0 and f["low"][k] < limits.low[int(f["low_at"][k])]:
@@ -490,7 +494,12 @@ def _statement(ready: Ready, f: Figures, order: Ints, helped: Sequence[Helped]) 
         else ""
     )
     if not bad:
-        return f"Secure: all limits are kept after each of {count} outages.{cut}{before}"
+        dark = int((lost > _LOST_MW).sum())
+        kept = f"all limits are kept after each of {count} outages"
+        if not dark:
+            return f"Secure: {kept}, and none takes demand.{before}"
+        takes = "one of them takes" if dark == 1 else f"{dark} of them take"
+        return f"{kept[:1].upper()}{kept[1:]}, but {takes} demand.{cut}{before}"
     worst = ready.losses[int(f["numbers"][bad[0]])]
     told = (
         f"{len(bad)} of {count} outages break limits. The worst is the loss of {worst.name}: {_text(ready, f, bad[0])}"

@@ -109,6 +109,9 @@ def answer(room: Room, part: Mapping[str, int], progress: Progress) -> Answer:
             if loss is not None and not ids.isdisjoint(loss.members):
                 continue
             found = room.way(k).follow(pair, room.asked)
+            if k == 0 and found.kind == "nothing to take it":
+                kind = found.kind  # without a supply there is nothing to have room for
+                break
             if np.isfinite(found.mw) and (found.mw < least or (found.mw == least and kind == "nothing")):
                 least, kind, where, value, when = found.mw, found.kind, found.where, found.value, k
         told |= {f"{name}_kind": kind, f"{name}_where": where}
@@ -175,7 +178,11 @@ def join(inputs: Inputs, options: HeadroomOptions, parts: Sequence[Any], answers
     notes = [f"{missing} {'pairs' if pairs else 'buses'} have no answer yet."] if missing else []
     said = ""
     if there:
-        first, a = next(((g, x) for g, x in there if not x["held"]), there[0])
+        live = [(g, x) for g, x in there if x["demand_kind"] != "nothing to take it"]
+        if not live:
+            said = "None of the buses that were asked about has a supply."
+        first, a = next(((g, x) for g, x in live if not x["held"]), (live or there)[0])
+    if there and live:
         said = (f"The least room for more demand is {least(a, 'demand'):.3g} MW at {_label(first)}, "
                 f"{after(lost, int(figure(a, 'demand', 2)))}: {WORDS[str(a['demand_kind'])]}")  # fmt: skip
         at = where_of(network, str(a["demand_where"]))

@@ -291,6 +291,9 @@ def join(
         if r[4]
     )
     unsolved = [label for label, a in there if not a["solved"]]
+    if there and len(unsolved) == len(there):
+        text = "The load flow has no solution: see why behind the solution badge, and mend that first; a source may be missing."
+        return Result(Account(Ending.ITERATION_LIMIT, "Limit tables", 0, explanation=text), {}, {}, [], text)
     notes = [f"No load flow has a solution under {', '.join(unsolved)}."] if unsolved else []
     assumed = [
         "A plant gives more and the sources less; through an interface more flows as demand behind it grows.",
