@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 import pytest
 
 from tests.helpers import at, bus, line, load, network, run_study, source, transformer
 from vastmesh.core.checks import run_checks
 from vastmesh.core.network import Condition, Network
-from vastmesh.core.results import loading_allowed
+from vastmesh.core.results import loading_allowed, voltage_bands
 from vastmesh.core.results.state import run_load_flow, run_unbalanced
 from vastmesh.core.severity import Severity
 
@@ -34,18 +35,18 @@ def two(**rating: Any) -> Network:
     ],
 )
 def test_a_line_may_carry_more_the_shorter_it_lasts(given: dict[str, float], shares: tuple[float, ...]) -> None:
-    item = two(**given)["a-b"]
-    assert [loading_allowed(item, s) for s in SETS] == pytest.approx(shares)
+    net = two(**given)
+    assert [loading_allowed(net.settings, net["a-b"], s) for s in SETS] == pytest.approx(shares)
 
 
 def test_so_may_a_transformer() -> None:
     net = network(
         bus("a", 33.0), bus("c", 11.0), source("a"), transformer("a", "c", rated_mva=10.0, short_time_mva=16.0)
     )
-    assert [loading_allowed(net["a/c"], s) for s in SETS] == pytest.approx([1.0, 1.0, 1.6])
+    assert [loading_allowed(net.settings, net["a/c"], s) for s in SETS] == pytest.approx([1.0, 1.0, 1.6])
     cooled = network(bus("a", 33.0), bus("c", 11.0), source("a"),
                      transformer("a", "c", rated_mva=10.0, emergency_mva=13.0, short_time_mva=12.0))  # fmt: skip
-    assert [loading_allowed(cooled["a/c"], s) for s in SETS] == pytest.approx([1.0, 1.3, 1.3])
+    assert [loading_allowed(cooled.settings, cooled["a/c"], s) for s in SETS] == pytest.approx([1.0, 1.3, 1.3])
     assert any(c.element == "a/c" and "for minutes is less" in c.text for c in run_checks(cooled))
     assert not any("for minutes is less" in c.text for c in run_checks(net))
 
@@ -73,9 +74,14 @@ def test_voltage_limits_of_minutes_come_before_those_of_hours_and_the_normal_one
 
     net = network(bus("a"), source("a"), limits("n", "normal", 0.94), limits("e", "emergency", 0.9),
                   limits("s", "short_time", 0.85, up_to_kv=1.0))  # fmt: skip
-    assert [v.id for v in net.voltage_limits("normal")] == ["n"]
-    assert [v.id for v in net.voltage_limits("emergency")] == ["e", "n"]
-    assert [v.id for v in net.voltage_limits("short_time")] == ["s", "e", "n"]
+    usual = "voltage-limits"  # built in, where none of the network's own fits
+    assert [v.id for v in net.voltage_limits("normal")] == ["n", usual]
+    assert [v.id for v in net.voltage_limits("emergency")] == ["e", "n", usual]
+    assert [v.id for v in net.voltage_limits("short_time")] == ["s", "e", "n", usual]
+    # What one study takes for outside every other one does, and the findings.
+    low = network(bus("a", 0.4), source("a", voltage_pu=0.92), limits("h", "normal", 0.8, above_kv=1.0))
+    assert [f.limit for f in run_load_flow(low).findings if f.quantity == "voltage_pu"] == [0.94]
+    assert voltage_bands(low, "normal", ["a"], np.array([0.4])).tolist() == [[0.94, 1.06]]
 
 
 def test_an_outage_is_judged_by_the_set_that_is_allowed_after_it() -> None:

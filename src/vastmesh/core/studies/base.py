@@ -169,21 +169,22 @@ def study_named(name: str) -> Study:
 
 def register(study: Study) -> Study:
     """Take a study among those there are. Whoever runs or plans it has been told before that what its options name is there."""
-
-    def run(inputs: Inputs, options: Any, progress: Progress) -> Result:
-        check_named(inputs.network, options)
-        return study.run(inputs, options, progress)
-
-    found = replace(study, run=run)
-    if (split := study.split) is not None:
-
-        def plan(inputs: Inputs, options: Any) -> Sequence[Any]:
-            check_named(inputs.network, options)
-            return split.plan(inputs, options)
-
-        found = replace(found, split=replace(split, plan=plan))
+    found = replace(study, run=_Checked(study.run))
+    if study.split is not None:
+        found = replace(found, split=replace(study.split, plan=_Checked(study.split.plan)))
     STUDIES[study.name] = found
     return found
+
+
+@dataclass(frozen=True)
+class _Checked:
+    """A function of inputs and options, behind a look at what these name; other processes find it by that function."""
+
+    does: Callable[..., Any]
+
+    def __call__(self, inputs: Inputs, options: Any, *more: Any) -> Any:
+        check_named(inputs.network, options)
+        return self.does(inputs, options, *more)
 
 
 def check_named(network: Network, options: BaseModel) -> None:
