@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from tests.helpers import Item, at, bus, line, network, ring, run_study, source, switch, transformer, with_settings
-from vastmesh.core.network import Network, Update
+from vastmesh.core.network import Add, Network, Update
 from vastmesh.core.network.elements.profile import pack
 from vastmesh.core.results import loading_allowed
 from vastmesh.core.results.state import run_load_flow, solve_as_set
@@ -160,3 +160,33 @@ def test_a_year_side_by_side_sees_the_switch_as_hours_alone_do() -> None:
     a, b = (np.asarray(r.tables["steps"]["element"], float) for r in (together, alone))
     assert a.max() > 100 > a.min() > 1
     np.testing.assert_allclose(a, b, rtol=1e-5)
+
+
+def dear(rating_a: float, *, by: str = "switch") -> Network:
+    """Where the plant costs more than what comes over the coupler."""
+    net = coupled(rating_a, by=by)
+    net.apply([Update(id="plant", values={"cost_per_mwh": 60.0})])
+    return net
+
+
+@pytest.mark.parametrize("equations", ["exact", "linear"])
+@pytest.mark.parametrize("rating", [150.0, 450.0])
+def test_the_optimal_flow_holds_a_rated_switch_as_a_line_of_a_metre(equations: str, rating: float) -> None:
+    one, other = (run_study("optimal_flow", dear(rating, by=by), equations=equations) for by in ("switch", "line"))
+    free = run_study("optimal_flow", dear(2000.0), equations=equations)
+    assert one.account.converged, one.account.explanation
+    assert one.summary["cost"] == pytest.approx(other.summary["cost"], rel=1e-5)
+    if rating < 200:
+        assert (one.summary["cost"] or 0) > (free.summary["cost"] or 0) + 1
+        assert at(one, "branches", "coupler", "used_pct") == pytest.approx(100.0, abs=1e-3)
+        assert "coupler" in one.statement
+
+
+def test_switches_beside_a_rated_one_share_with_it_in_the_optimal_flow() -> None:
+    """Two couplers in parallel, one without a rating: each carries half, and half is what the rated one may carry."""
+    net = dear(100.0)
+    net.apply([Add(item=switch("G", "A", id="second", device="breaker"))])
+    best, alone = run_study("optimal_flow", net), run_study("optimal_flow", dear(200.0))
+    assert best.summary["cost"] == pytest.approx(alone.summary["cost"], rel=1e-5)
+    secured = run_study("optimal_flow", dear(450.0), outages="branches", outages_above_kv=50.0)
+    assert secured.account.converged

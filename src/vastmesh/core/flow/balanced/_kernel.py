@@ -283,6 +283,17 @@ def lowest_share(v: Any, node_type: Any, usual: Any, voltage: Any) -> float:
 
 
 @njit(cache=True, nogil=True)
+def widest_angle(theta: Any, usual: Any, frm: Any, to: Any) -> float:
+    """The largest angle between the ends of a branch beyond what is usual there, rad, whole turns left out."""
+    wide = 0.0
+    for k in range(len(frm)):
+        i, j = frm[k], to[k]
+        turn = (theta[i] - usual[i]) - (theta[j] - usual[j])
+        wide = max(wide, abs(turn - 2 * np.pi * np.round(turn / (2 * np.pi))))
+    return wide
+
+
+@njit(cache=True, nogil=True)
 def surely_met(
     f: Any, node_type: Any, p: Any, q: Any, v: Any, stiffness: Any, indptr: Any, most: float, share: float
 ) -> bool:

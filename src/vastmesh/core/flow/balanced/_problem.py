@@ -11,7 +11,7 @@ from ...electrical.arrays import Columns
 from .._ending import Ending
 from ._equations import Equations
 from ._follow import Reach, follow
-from ._kernel import REF, lowest_share
+from ._kernel import REF, lowest_share, widest_angle
 from ._methods import DecoupledStep, GaussSeidelStep, NewtonStep, turned_over
 from ._options import LoadFlowOptions
 from ._run import Run, Step
@@ -21,6 +21,7 @@ _LOW = 0.8  # share of the voltage without demand below which an answer may be t
 _HIGH_ENOUGH = 0.95  # share of it above which there is nothing to doubt
 _LOW_BESIDE_LIMITS = 0.9  # the same where machines stand at reactive limits
 NEAR = 0.05  # between a voltage now and before, up to which the answer is the same one moved
+_QUARTER, _TURNED = 1.5, 2.0  # rad between the ends of a branch, from which its answer is looked at, and not believed
 _COLLAPSED = 0.5  # below it a demand of constant power draws more from its supply than that can give
 
 
@@ -131,10 +132,12 @@ class Problem(Equations):
         """Whether an answer may be a lower one of two, which no network would stay at.
 
         On the way from no load the determinant of the Jacobian keeps its sign until voltages collapse; behind that
-        point it has changed. Looked at where voltages are low or machines stand at their limits: elsewhere there is but
-        one answer. Where both are so there may be several answers with that sign: near the ``last`` one it stays the same,
-        otherwise the path from no load decides. Source: Venikov et al., "Estimation of electrical power system
-        steady-state stability in load flow calculations", IEEE Trans. PAS-94, 1975.
+        point it has changed. Looked at where voltages are low, machines stand at their limits or a branch is turned by more
+        than a quarter: elsewhere there is but one answer. Where both are so there may be several answers with that sign: near
+        the ``last`` one it stays the same, otherwise the path from no load decides. So it does where something is turned far
+        past a quarter: where machines hold their voltages, a part can stand the other way round and look well.
+        Source: Venikov et al., "Estimation of electrical power system steady-state stability in load flow calculations",
+        IEEE Trans. PAS-94, 1975.
         """
         if y.flat is None:
             self.flat_start(y, attempt.targets)
@@ -143,6 +146,9 @@ class Problem(Equations):
         lowest = float(lowest_share(attempt.state.v, t.node_type, y.flat[3], t.voltage))
         near = last is not None and float(np.max(np.abs(attempt.state.v - last.v))) < NEAR
         told = lower_of_two(lowest, limited=bool(np.any(attempt.at_limit)), near=near)
+        wide = float(widest_angle(attempt.state.theta, y.flat[2], self.branch_from, self.branch_to))
+        if told is False and wide > _QUARTER:
+            told = True if wide > _TURNED and not near else None
         return turned_over(self, y, attempt) if told is None else told
 
 

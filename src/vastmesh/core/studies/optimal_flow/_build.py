@@ -37,6 +37,7 @@ from ...results.state import LiveLoadFlow
 from ..rows import RowsOf
 from ._changer import changer_of
 from ._grid import Cost, Grid, Interfaces, Layout, Limits, Moving, State
+from ._joints import with_rated_switches
 from ._options import OptimalFlowOptions
 
 ANY_P = 1e4  # per unit: no bound to speak of
@@ -111,7 +112,8 @@ def build(network: Network, condition: Condition, options: OptimalFlowOptions) -
     found = LiveLoadFlow(network).linearise(condition)
     seen = network.under(condition)
     arrays = found.reading.arrays if found else apply_condition(compile_network(seen), condition)
-    pattern = found.reading.problem.pattern if found else nodal_pattern(arrays, trace(arrays))
+    plain, arrays = arrays, with_rated_switches(arrays)
+    pattern = found.reading.problem.pattern if found and arrays is plain else nodal_pattern(arrays, trace(arrays))
     if not pattern.n:
         return None
     before = found.reading if found else None

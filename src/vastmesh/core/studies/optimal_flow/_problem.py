@@ -5,10 +5,11 @@ may move turns and shifts of branches, steps of banks and shares of demand shed.
 
     sum of machines - demand(V) - Re, Im of V conj(Y V) = 0,
 
-at both ends of branches |I|² or |S|² at most the square of its limit, linear rows and powers through interfaces within bounds,
-everything else between bounds; linear rows couple several states. A branch whose turns move is taken between two nodes of its
-own, behind ideal ratios. Solved by an interior-point method with exact first and second derivatives (IPOPT through CasADi:
-Wächter, Biegler, Math. Programming 106, 2006).
+at both ends of branches |I|² or |S|² over the square of its limit at most one, linear rows and powers through interfaces within
+bounds, everything else between bounds; linear rows couple several states. A branch whose turns move is taken between two nodes of
+its own, behind ideal ratios. Over a short line hardly any voltage drops: its series current is an unknown of its own, with
+V_from - V_to = z I, so that nothing large is left in the equations. Solved by an interior-point method with exact first and
+second derivatives (IPOPT through CasADi: Wächter, Biegler, Math. Programming 106, 2006).
 
 The expression is built once for what the equations are made of; demand, costs and limits of branches are parameters, all other
 limits bounds, so that the next solution with other ones is without building anything.
@@ -30,7 +31,7 @@ import numpy as np
 
 from ...electrical.arrays import Floats, Ints
 from ..rows import Rows
-from ._grid import NAMES, Interfaces, Optimum, Soft, State
+from ._grid import NAMES, Grid, Interfaces, Limits, Optimum, Soft, State
 
 Progress = Callable[[float, str], None]
 _MOST_ITERATIONS = 300
@@ -98,6 +99,7 @@ def _key(states: Sequence[State], coupling: Rows, soft: Soft) -> bytes:
         g, mv, lim, rows, sets = s.grid, s.grid.moving, s.limits, s.limits.rows, s.limits.interfaces
         digest.update(repr((lim.power, s.layout)).encode())
         made_of += [g.row, g.col, g.y, g.frm, g.to, g.ports, g.at]
+        made_of += list(stiff_of(g, lim))
         made_of += [mv.turn_branch, mv.turn_side, mv.bank_at, mv.bank_y, mv.shed_at]
         made_of += [rows.row, rows.col, rows.value, rows.low == rows.high, sets.which, sets.branch, sets.sign]
         bounds = (
@@ -117,6 +119,22 @@ def _key(states: Sequence[State], coupling: Rows, soft: Soft) -> bytes:
     return digest.digest()
 
 
+_DROP = 1e-3  # p.u. at the limit of a branch, or at 1 p.u. where it has none, below which it is short
+_WEIGHT = 1e3  # most by which the drop of a short line is weighed: rounding stays below the tolerance
+
+
+def stiff_of(grid: Grid, limits: Limits) -> tuple[Ints, Floats]:
+    """Branches over which hardly any voltage drops, and the size of their currents, p.u.; none that shifts or moves."""
+    ft, tf = grid.ports[1], grid.ports[2]
+    most = np.minimum(limits.most_from, limits.most_to)
+    size = np.where(np.isfinite(most) & (most > 0), most, 1.0)
+    # In a network of low voltage a limit in amperes is as little of the base as the admittance is much.
+    short = (np.abs(ft) * _DROP > size) & (np.abs(ft - tf) <= 1e-12 * np.abs(ft))
+    short[grid.moving.turn_branch] = False
+    chosen = np.flatnonzero(short)
+    return chosen, size[chosen]
+
+
 class _Block:
     """Expressions of one state, and where its constraints and slacks lie."""
 
@@ -130,8 +148,28 @@ class _Block:
         self.linear, self.square = ca.MX.sym("linear", lay.size), ca.MX.sym("square", lay.size)
         self.scalars = ca.MX.sym("scalars", 3)  # price of losses, fixed cost, weight
         e, h = v * ca.cos(theta), v * ca.sin(theta)
-        conductance, susceptance = (_sparse(ca, g.row, g.col, part, n, n) for part in (g.y.real, g.y.imag))
+        self.stiff, self.stiff_size = stiff_of(g, lim)
+        short, f, t = self.stiff, g.frm[self.stiff], g.to[self.stiff]
+        series = -g.ports[1, short]
+        row, col = np.r_[g.row, f, t, f, t], np.r_[g.col, f, t, t, f]
+        y = np.r_[g.y, -series, -series, series, series]
+        conductance, susceptance = (_sparse(ca, row, col, part, n, n) for part in (y.real, y.imag))
         i_e, i_h = conductance @ e - susceptance @ h, conductance @ h + susceptance @ e
+        self.along = ca.MX.sym("along", 2 * len(short))  # series currents of short lines, over their size
+        j_e, j_h = self.along[: len(short)] * self.stiff_size, self.along[len(short) :] * self.stiff_size
+        drops = ca.MX(0, 1)
+        if len(short):
+            where = np.arange(len(short))
+            ends = _sparse(
+                ca, np.r_[f, t], np.r_[where, where], np.r_[np.ones(len(f)), -np.ones(len(t))], n, len(short)
+            )
+            i_e, i_h = i_e + ends @ j_e, i_h + ends @ j_h
+            z, weight_ = 1 / series, ca.DM(np.minimum(np.abs(series) / self.stiff_size, _WEIGHT))
+            r, x = ca.DM(z.real), ca.DM(z.imag)
+            d_e, d_h = ends.T @ e - (r * j_e - x * j_h), ends.T @ h - (r * j_h + x * j_e)
+            drops = ca.vertcat(weight_ * d_e, weight_ * d_h)
+        self._series = {k: number for number, k in enumerate(short.tolist())}
+        self._j = j_e, j_h
         machines = _sparse(ca, g.at, np.arange(m), np.ones(m), n, m)
         part = [self.load[j * n : (j + 1) * n] for j in range(6)]
         drawn_p, drawn_q = part[0] + part[2] * v + part[4] * v**2, part[1] + part[3] * v + part[5] * v**2
@@ -209,7 +247,9 @@ class _Block:
         of_branch = (
             _sparse(ca, ends, self.beyond_at, np.ones(len(ends)), len(ends), max(k_, 1)) if k_ else ca.MX(len(ends), 0)
         )
-        flows = flows - (self.most + of_branch @ beyond) ** 2 if self.soft_ends else flows
+        # As shares of the limit where that must hold: at low voltage its square is as little as the tolerance. What may be
+        # exceeded is measured as it is: a share of little would draw towards where everything is exceeded.
+        flows = flows - (self.most + of_branch @ beyond) ** 2 if self.soft_ends else flows / self.most**2
         if r:
             there = _sparse(ca, self.soft_rows, np.arange(r), np.ones(r), len(lim.rows), r)
             rows += there @ (r_under - r_above)
@@ -224,12 +264,12 @@ class _Block:
                 self.f += weight * soft.v * ca.sum1(self.slacks[: 2 * s])
             if self.soft_ends:
                 self.f += weight * soft.ends * ca.sum1(beyond)
-        parts = [balance, flows, within, rows, through]
+        parts = [balance, flows, within, rows, through, drops]
         if s:
             parts += [self.x[self.soft_x.tolist()] + under, self.x[self.soft_x.tolist()] - above]
         self.g = ca.vertcat(*parts)
         self.g_cuts = np.cumsum(
-            [0, 2 * n, len(self.bounded), len(self.round), len(lim.rows), len(lim.interfaces.low), s, s]
+            [0, 2 * n, len(self.bounded), len(self.round), len(lim.rows), len(lim.interfaces.low), 2 * len(short), s, s]
         )
 
     def currents(self, k: Ints, side: int) -> tuple[Any, Any, list[int]]:
@@ -242,6 +282,15 @@ class _Block:
         e, h = self.e, self.h
         i_e = re * e[at] - im * h[at] + re2 * e[there] - im2 * h[there]
         i_h = re * h[at] + im * e[at] + re2 * h[there] + im2 * e[there]
+        mine = [n for n, b in enumerate(k.tolist()) if b in self._series]
+        if mine:
+            # What the ends draw beside the series current, and that from its own unknown.
+            short = k[mine]
+            beside, number = own[mine] + other[mine], [self._series[b] for b in short.tolist()]
+            sign = 1.0 if side == 0 else -1.0
+            a_e, a_h, ends = ca.DM(beside.real), ca.DM(beside.imag), near[mine].tolist()
+            i_e[mine] = a_e * e[ends] - a_h * h[ends] + sign * self._j[0][number]
+            i_h[mine] = a_e * h[ends] + a_h * e[ends] + sign * self._j[1][number]
         return i_e, i_h, at
 
     def power(self, k: Ints, side: int) -> tuple[Any, Any]:
@@ -269,19 +318,20 @@ class _Block:
                                lim.shed[1], lim.further[1]])  # fmt: skip
         fixed = np.isfinite(lim.angle)
         low[:n][fixed] = high[:n][fixed] = lim.angle[fixed]
-        most = np.r_[lim.most_from, lim.most_to][self.bounded]
         chosen = self.soft_x
         soft_low, soft_high = low[chosen].copy(), high[chosen].copy()
         low[chosen], high[chosen] = -np.inf, np.inf
         voltages = chosen[(chosen >= n) & (chosen < 2 * n)]
         low[voltages] = _LEAST_V
         slacks = int(self.slack_cuts[-1])
-        lbg = np.concatenate([np.zeros(2 * n), np.full(len(self.bounded) + len(self.round), -np.inf), lim.rows.low,
-                              lim.interfaces.low, soft_low, np.full(len(chosen), -np.inf)])  # fmt: skip
-        ubg = np.concatenate([np.zeros(2 * n), np.zeros(len(most)) if self.soft_ends else most**2, lim.rated[self.round] ** 2,
-                              lim.rows.high, lim.interfaces.high, np.full(len(chosen), np.inf), soft_high])  # fmt: skip
+        none, along = np.zeros(2 * len(self.stiff)), np.full(2 * len(self.stiff), np.inf)
+        count = len(self.bounded)
+        lbg = np.concatenate([np.zeros(2 * n), np.full(count + len(self.round), -np.inf), lim.rows.low,
+                              lim.interfaces.low, none, soft_low, np.full(len(chosen), -np.inf)])  # fmt: skip
+        ubg = np.concatenate([np.zeros(2 * n), np.full(count, 0.0 if self.soft_ends else 1.0), lim.rated[self.round] ** 2,
+                              lim.rows.high, lim.interfaces.high, none, np.full(len(chosen), np.inf), soft_high])  # fmt: skip
         beyond = np.full(slacks, np.inf) if soft.most is None else soft.most
-        return np.r_[low, np.zeros(slacks)], np.r_[high, beyond], lbg, ubg
+        return np.r_[low, np.zeros(slacks), -along], np.r_[high, beyond, along], lbg, ubg
 
     def priced(self, soft: Soft) -> Floats:
         """Prices of the slacks; none where they are no parameters."""
@@ -295,7 +345,12 @@ class _Block:
                                [c.losses, c.fixed, c.weight], most, self.priced(soft)])  # fmt: skip
 
     def start(self, state: State) -> Floats:
-        return np.concatenate([state.start, np.full(int(self.slack_cuts[-1]), 1e-2)])
+        g, lay = state.grid, state.layout
+        v = state.start[lay.place("v")] * np.exp(1j * state.start[lay.place("theta")])
+        # Where it begins voltages may have been moved into their bounds: no more than what may flow.
+        along = -g.ports[1, self.stiff] * (v[g.frm[self.stiff]] - v[g.to[self.stiff]]) / self.stiff_size
+        along = along / np.maximum(np.abs(along), 1.0)
+        return np.concatenate([state.start, np.full(int(self.slack_cuts[-1]), 1e-2), along.real, along.imag])
 
     def named(self) -> list[tuple[str, int]]:
         """Of every slack the name of a bound and the place in it."""
@@ -331,7 +386,7 @@ class Program:
 
         self.ca, self.lock = ca, threading.Lock()
         self.blocks = [_Block(ca, s, soft) for s in states]
-        unknown = ca.vertcat(*(part for b in self.blocks for part in (b.x, b.slacks)))
+        unknown = ca.vertcat(*(part for b in self.blocks for part in (b.x, b.slacks, b.along)))
         parameters = ca.vertcat(*(part for b in self.blocks for part in (
             b.load, b.shed_load, b.linear, b.square, b.scalars, b.most, b.price)))  # fmt: skip
         objective = self.blocks[0].f
@@ -377,7 +432,7 @@ class Program:
             saved = b.priced(soft) + lam_x[x_at + size : x_at + size + slacks] if soft.all else np.zeros(0)
             answers.append(_answer(b, s, own, slack, lam_x[x_at : x_at + size], lam_g[g_at : g_at + rows], ending, iterations,
                                    value, trace, at_coupling, saved))  # fmt: skip
-            x_at, g_at = x_at + size + slacks, g_at + rows
+            x_at, g_at = x_at + size + slacks + 2 * len(b.stiff), g_at + rows
         return answers
 
 
@@ -386,14 +441,15 @@ def _answer(
     trace: tuple[tuple[float, float], ...], at_coupling: Floats, saved: Floats,
 ) -> Optimum:  # fmt: skip
     lay, n, k = s.layout, s.grid.n, len(s.grid.frm)
-    balance, ends, _, rows, through, low, high = (lam_g[a:c] for a, c in zip(b.g_cuts, b.g_cuts[1:], strict=False))
+    balance, ends, _, rows, through, _, low, high = (lam_g[a:c] for a, c in zip(b.g_cuts, b.g_cuts[1:], strict=False))
     lam_x = lam_x.copy()
     if len(b.soft_x):
         lam_x[b.soft_x] += low + high
     most = np.r_[s.limits.most_from, s.limits.most_to][b.bounded]
     beyond = slack[b.slack_cuts[2] : b.slack_cuts[3]][b.beyond_at] if b.soft_ends else 0.0
     at_ends = np.zeros(2 * k)
-    at_ends[b.bounded] = ends * 2 * (most + beyond)  # of the limit itself and not of its square
+    # Of the limit itself and not of a square.
+    at_ends[b.bounded] = ends * 2 * ((most + beyond) if b.soft_ends else 1 / most)
     of = {name: (x[lay.place(name)], lam_x[lay.place(name)]) for name in NAMES}
     return Optimum(
         ending, iterations, value, of["theta"][0], of["v"][0], of["p"][0], of["q"][0], balance[:n], balance[n:], of["v"][1],

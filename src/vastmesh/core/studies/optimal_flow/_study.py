@@ -23,6 +23,7 @@ from ._linear_study import run_linear
 from ._options import OptimalFlowOptions
 from ._prices import Split, split
 from ._problem import solve
+from ._proof import cant_be_supplied
 from ._published import (
     binding_of,
     binds_most,
@@ -39,8 +40,8 @@ from ._secure import Secured, secure_against_outages
 from ._steps import in_whole_steps
 
 _WORDS = {
-    "Infeasible_Problem_Detected": "nothing keeps every limit at once",
-    "Restoration_Failed": "the solver found no way back to what keeps the limits; most likely nothing does",
+    "Infeasible_Problem_Detected": "the solver found nothing that keeps every limit at once",
+    "Restoration_Failed": "the solver found no way back to what keeps the limits",
     "Maximum_Iterations_Exceeded": "the solver was not done after its last iteration",
     "Diverging_Iterates": "the unknowns grew beyond bounds: something has no limit that needs one",
 }
@@ -59,7 +60,11 @@ def run_optimal_flow(inputs: Inputs, options: OptimalFlowOptions, progress: Prog
     soft = soft_of(case, options)
     found = solve([case.state], progress, soft=soft)[0]
     if not found.found:
-        return _without(case, options, found, progress)
+        least = solve([case.state], progress, soft=Soft(all=True))[0]
+        if least.found and not least.over:  # a state within every limit is known: from there
+            found = solve([replace(case.state, start=least.unknowns)], progress, soft=soft)[0]
+        if not found.found:
+            return _without(case, options, found, least, progress)
     if endless := without_end(case, found):
         return Result(Account(Ending.ITERATION_LIMIT, "Optimal flow", found.iterations, notes=case.notes, explanation=endless),
                       {}, {}, [], endless)  # fmt: skip
@@ -71,14 +76,20 @@ def run_optimal_flow(inputs: Inputs, options: OptimalFlowOptions, progress: Prog
     return _published(case, options, found, rounded, progress)
 
 
-def _without(case: Case, options: OptimalFlowOptions, found: Optimum, progress: Progress) -> Result:
-    """No optimum: how it ended, and the least that would have to give."""
+def _without(case: Case, options: OptimalFlowOptions, found: Optimum, least: Optimum, progress: Progress) -> Result:
+    """No optimum: how it ended, whether limits can't be kept, and the ``least`` that would have to give."""
     words = _WORDS.get(found.ending, found.ending.replace("_", " ").lower())
-    least = solve([case.state], progress, soft=Soft(all=True))[0]
     account = Account(Ending.ITERATION_LIMIT, "Optimal flow", found.iterations + least.iterations, notes=case.notes)
-    if not least.found:
-        return Result(replace(account, explanation=f"No answer: {words}. Not even with every limit let go is there one: look at "
-                              "the load flow first."), {}, {})  # fmt: skip
+    proof = cant_be_supplied(case)
+    if not least.found or not least.over:
+        tried = (
+            "with every limit let go at a price there is no answer either" if not least.found
+            else "a state that keeps every limit is known, and no best one was found from there either"
+        )  # fmt: skip
+        text = f"Not solved: {words}; {tried}. Both were tried by two ways. Let less move, or look at the load flow."
+        if proof:
+            text = f"Nothing keeps every limit: {proof}."
+        return Result(replace(account, explanation=text), {}, {}, [], text)
     proven = False
     if options.relax == "fewest":
         least, proven = fewest(case.state, least, progress)
@@ -94,7 +105,8 @@ def _without(case: Case, options: OptimalFlowOptions, found: Optimum, progress: 
     names = "; ".join(f"{case.network[r[0]].name}, {r[1].lower()} {r[2]:.4g} → {r[3]:.4g} {r[4]}" for r in rows[:4])
     more = f" and {len(rows) - 4} more" if len(rows) > 4 else ""
     named = f"{names}{more}."
-    statement = "Nothing keeps every limit. " + (
+    begun = f"Nothing keeps every limit: {proof}. " if proof else "No state was found that keeps every limit. "
+    statement = begun + (
         f"{'One limit' if len(rows) == 1 else f'{len(rows)} limits'} must give, and no fewer do: {named}"
         if proven
         else f"The least that would do (in sum, per unit): {named}"
@@ -102,6 +114,9 @@ def _without(case: Case, options: OptimalFlowOptions, found: Optimum, progress: 
     point = plants_of(case, least)[0]
     shown = [c for c in point.columns if c.name in ("id", "name", "before_mw", "after_mw", "voltage_pu")]
     plants = replace(point, label="Plants, at the least that would do", columns=shown)
+    if not proof:
+        text = "That nothing keeps every limit is shown near the states that were tried; the equations have no proof for all."
+        account = replace(account, notes=[*account.notes, text])
     return Result(replace(account, explanation=f"No answer: {words}. {statement}"), {"relaxations": table, "plants": plants},
                   {"relaxations": float(len(rows))}, findings_of(rows), statement)  # fmt: skip
 
