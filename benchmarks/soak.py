@@ -1,6 +1,6 @@
 """Long trials that nothing is lost and nothing breaks: hostile requests, mutated files, kills. Run with ``make soak``.
 
-Prints inputs tried, bad answers with their kinds, and what was lost; judges nothing. ``soak.py requests|files|kills [N]``.
+Prints inputs tried, bad answers with their kinds, and what was lost; judges nothing. ``soak.py requests|files|kills|answers [N]``.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ import threading
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -281,8 +281,50 @@ def _missing(port: int, ident: str, kept: list[tuple[str, Any]]) -> list[tuple[s
     return lost
 
 
+def answers(count: int) -> None:
+    """Answers of studies against independent ones, each trial from a seed of its own: optimal flows of networks with short lines,
+    interruptions with ties that fail, taps per phase under every vector group. Prints what differs and the largest deviation."""
+    from tests.core.test_optimal_short_lines import trial_of_optimum
+    from tests.core.test_reliability import trial_of_ties_that_fail
+    from tests.core.test_taps_per_phase import HIGH, LOW, groups, trial_of_taps
+
+    def of_taps(seed: int) -> float:
+        dice = random.Random(seed)
+        group = dice.choice(
+            [g for hv in HIGH for lv in LOW if (hv, lv) not in (("Y", "yn"), ("ZN", "yn")) for g in groups(hv, lv)]
+        )
+        kw = tuple(dice.uniform(10, 130) for _ in range(3))
+        return trial_of_taps(group, dice.choice(["hv", "lv"]), dice.choice(["hv", "lv"]), kw, dice.uniform(0.96, 1.05))
+
+    kinds: tuple[tuple[str, Callable[[int], float], float], ...] = (
+        ("optimal flow", lambda seed: max(trial_of_optimum(seed)), 1e-6),
+        ("ties that fail", trial_of_ties_that_fail, 1e-9),
+        ("taps per phase", of_taps, 0.0101),
+    )
+    for name, trial, bound in kinds:
+        worst, bad = 0.0, 0
+        for seed in range(count):
+            try:
+                found = trial(seed)
+            except Exception as error:  # what a trial asserts
+                found = float("inf")
+                print(f"  {name}, seed {seed}: {str(error)[:200]}", flush=True)
+            bad += found > bound
+            if found > bound:
+                print(f"  {name}, seed {seed}: {found:.3g}", flush=True)
+            worst = max(worst, found if found <= bound else worst)
+        print(
+            f"{name}: {count} trials, {bad} beyond {bound:g}; largest deviation of the others {worst:.2g}", flush=True
+        )
+
+
 def main() -> None:
-    trials = {"requests": (requests, 160_000), "files": (files, 40_000), "kills": (kills, 500)}
+    trials = {
+        "requests": (requests, 160_000),
+        "files": (files, 40_000),
+        "kills": (kills, 500),
+        "answers": (answers, 200),
+    }
     names = sys.argv[1:2] or list(trials)
     for name in names:
         trial, usual = trials[name]

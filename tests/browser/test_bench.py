@@ -119,6 +119,68 @@ def test_a_refused_value_stays_with_its_reason(bench: Page) -> None:
     expect(rating).to_have_value("40")
 
 
+def test_the_later_of_two_edits_of_one_field_is_asked_with_both_values(
+    new_page: Callable[..., Page], bench: Page, server: str, project: str
+) -> None:
+    other = new_page()
+    open_bench(other, server, project)
+    for page in (bench, other):
+        finding(page, "T-Q1").click()
+    mine, theirs = field(bench, "rated_mva"), field(other, "rated_mva")
+    mine.press("ControlOrMeta+a")
+    mine.press_sequentially("66")
+    theirs.fill("77")
+    theirs.press("Enter")
+    settled(other)
+    expect(bench.get_by_role("button", name="Undo: Set rated power of T-Q1")).to_be_visible()  # it has come over
+    mine.press("Enter")
+    asked = card(bench).get_by_role("alert")
+    expect(asked).to_contain_text(
+        "Changed elsewhere since you began (“Set rated power of T-Q1”): it is 77 MVA now, you entered 66"
+    )
+    expect(mine).to_have_value("77")
+    assert rated(server, project) == 77
+    asked.get_by_role("button", name="Take 66").click()
+    expect(asked).to_have_count(0)
+    settled(bench)
+    assert rated(server, project) == 66
+    expect(theirs).to_have_value("66")
+
+
+def rated(server: str, project: str) -> float:
+    return float(next(i for i in call(f"{server}/api/projects/{project}")["items"] if i["id"] == "T-Q1")["rated_mva"])
+
+
+def test_undo_in_a_field_takes_back_what_is_typed_and_after_enter_the_edit(
+    bench: Page, server: str, project: str
+) -> None:
+    finding(bench, "T-Q1").click()
+    rating = field(bench, "rated_mva")
+    rating.fill("80")
+    rating.press("ControlOrMeta+z")
+    expect(rating).to_have_value("40")
+    rating.fill("80")
+    rating.press("Enter")
+    settled(bench)
+    rating.press("ControlOrMeta+z")
+    expect(bench.get_by_role("button", name="Nothing to undo")).to_be_visible()
+    expect(rating).to_have_value("40")
+    rating.press("Tab")
+    settled(bench)
+    assert rated(server, project) == 40
+    # A field that was blank before: no blank is kept over the value.
+    blank = field(bench, "emergency_mva")
+    blank.fill("55")
+    blank.press("Enter")
+    settled(bench)
+    blank.press("ControlOrMeta+z")
+    expect(bench.get_by_role("button", name="Nothing to undo")).to_be_visible()
+    blank.press("ControlOrMeta+Shift+z")
+    blank.press("Tab")
+    settled(bench)
+    expect(bench.get_by_role("button", name="Nothing to undo")).to_be_visible()
+
+
 def test_typical_marks_leave_when_a_value_is_entered(bench: Page) -> None:
     finding(bench, "T-Q1").click()
     row = card(bench).locator("[data-field=no_load_current_pct]")

@@ -9,7 +9,7 @@ import { font } from '../design/tokens'
 import { busesOf, fits, type Item } from '../model/items'
 import { createFor } from '../session/create'
 import { confirm } from '../session/edits'
-import { change, update } from '../session/queue'
+import { catchUp, change, redo, seenNow, undo, update } from '../session/queue'
 import { select, useBench } from '../session/store'
 import { TypePick } from './TypePick'
 
@@ -37,6 +37,11 @@ const Confirm = styled.button`
 `
 const Reason = styled.p`
   grid-column: 1 / -1; color: ${(p) => p.theme.breach}; font-size: 12px; padding: 2px 0 5px; white-space: normal;
+`
+
+const Choice = styled.button`
+  border: 1px solid ${(p) => p.theme.rule}; border-radius: 4px; background: ${(p) => p.theme.panel}; color: ${(p) => p.theme.accent};
+  min-height: 24px; padding: 0 8px; margin: 2px 6px 0 0; cursor: pointer;
 `
 
 interface Props {
@@ -78,13 +83,21 @@ export const Field = memo(FieldRow, (a, b) => {
 
 const PLAIN = new Set<FieldSpec['type']>(['number', 'integer', 'text', 'texts', 'date', 'yes_no', 'choice'])
 
+/** Two edits of one field: what the later one typed, and the edit that came first, in words. */
+interface Clash {
+  readonly mine: unknown
+  readonly by: string
+}
+
 function FieldRow({ item, spec, others = [], computed }: Props) {
   const [reason, setReason] = useState<string | null>(null)
+  const [clash, setClash] = useState<Clash | null>(null)
   const id = useId()
   const differ = others.some((o) => !same(o[spec.name], item[spec.name]))
   const value = differ ? undefined : item[spec.name]
-  const keep = async (next: unknown) => {
+  const keep = async (next: unknown, seen?: number) => {
     setReason(null)
+    setClash(null)
     if (same(next, value) && !differ) return true
     const values = { [spec.name]: next }
     try {
@@ -93,10 +106,16 @@ function FieldRow({ item, spec, others = [], computed }: Props) {
         await change(
           label,
           [item, ...others].map((i) => ({ op: 'update', id: i.id, values, origins: {} })),
+          seen,
         )
-      } else await update(item, values, `Set ${spec.label.toLowerCase()} of ${item.name}`)
+      } else await update(item, values, `Set ${spec.label.toLowerCase()} of ${item.name}`, seen)
       return true
     } catch (error) {
+      if (error instanceof ServiceError && error.problem.code === 'conflict') {
+        await catchUp()
+        setClash({ mine: next, by: error.problem.changes_since?.at(-1)?.label ?? 'another edit' })
+        return true
+      }
       setReason(reasonFor(error))
       return false
     }
@@ -141,8 +160,26 @@ function FieldRow({ item, spec, others = [], computed }: Props) {
         </Unit>
       )}
       {reason && <Reason role="alert">{reason}</Reason>}
+      {clash && (
+        <Reason role="alert">
+          Changed elsewhere since you began (“{clash.by}”): it is {told(value, spec)} {unit} now, you entered{' '}
+          {told(clash.mine, spec)} {unit}.{' '}
+          <Choice type="button" onClick={() => void keep(clash.mine)}>
+            Take {told(clash.mine, spec)}
+          </Choice>
+          <Choice type="button" onClick={() => setClash(null)}>
+            Leave {told(value, spec)}
+          </Choice>
+        </Reason>
+      )}
     </Row>
   )
+}
+
+/** A value as its field shows it. */
+function told(value: unknown, spec: FieldSpec): string {
+  if (value === undefined || value === null || value === '') return 'blank'
+  return typeof value === 'number' ? exact(value, spec.shown_factor ?? 1) : String(value)
 }
 
 /** One option of a study: the same row and editor as in the card, kept by whoever asks. */
@@ -193,7 +230,7 @@ interface EditorProps extends Props {
   readonly id: string
   readonly invalid: boolean
   readonly differ: boolean
-  readonly keep: (value: unknown) => Promise<boolean>
+  readonly keep: (value: unknown, seen?: number) => Promise<boolean>
   readonly refuse: (reason: string) => void
 }
 
@@ -385,15 +422,22 @@ function Typed({ item, spec, id, invalid, keep, refuse, differ, computed }: Edit
           : ''
   const [draft, setDraft] = useState<string | null>(null)
   const escaped = useRef(false)
+  /** The revision and the text that stood here when typing began. */
+  const began = useRef({ revision: 0, shown: '' })
+  const type = (text: string) => {
+    if (draft === null) began.current = { revision: seenNow(), shown }
+    setDraft(text)
+  }
 
   const commit = async () => {
     if (draft === null) return
     const text = draft.trim()
-    if (text === shown) return setDraft(null)
+    if (text === began.current.shown) return setDraft(null)
+    const seen = began.current.revision
     if (!figure || text === '') {
       const words = text.split(',').map((w) => w.trim())
       const next = text === '' && spec.name !== 'note' ? null : list ? words.filter(Boolean) : text
-      if (await keep(next)) setDraft(null)
+      if (await keep(next, seen)) setDraft(null)
       return
     }
     const number = parseNumber(text)
@@ -401,7 +445,7 @@ function Typed({ item, spec, id, invalid, keep, refuse, differ, computed }: Edit
       return refuse(
         `“${text}” is not a number. Enter one${spec.unit ? ` in ${spec.shown_unit ?? spec.unit}` : ''}.`,
       )
-    if (await keep(number / factor)) setDraft(null)
+    if (await keep(number / factor, seen)) setDraft(null)
   }
   return (
     <Value
@@ -414,13 +458,13 @@ function Typed({ item, spec, id, invalid, keep, refuse, differ, computed }: Edit
       autoComplete="off"
       spellCheck={!figure}
       onFocus={(e) => e.currentTarget.select()}
-      onChange={(e) => setDraft(e.currentTarget.value)}
+      onChange={(e) => type(e.currentTarget.value)}
       onPaste={(e) => {
         // Rows from a spreadsheet: one line of text holds them, apart by semicolons.
         const rows = e.clipboardData.getData('text').trim()
         if (spec.type !== 'text' || spec.name === 'note' || !/[\r\n]/.test(rows)) return
         e.preventDefault()
-        setDraft(
+        type(
           rows
             .split(/[\r\n]+/)
             .map((r) => r.split('\t').join(' ').trim())
@@ -433,6 +477,12 @@ function Typed({ item, spec, id, invalid, keep, refuse, differ, computed }: Edit
       }}
       onKeyDown={(e) => {
         if (e.key === 'Enter') void commit()
+        if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === 'z') {
+          // The browser would bring back the text and leave the edit: what is typed is taken back, else the last edit.
+          e.preventDefault()
+          if (draft !== null) setDraft(null)
+          else void (e.shiftKey ? redo() : undo())
+        }
         if (e.key === 'Escape') {
           e.stopPropagation()
           escaped.current = true

@@ -104,7 +104,7 @@ function listen(projectId: string) {
   })
 }
 
-async function catchUp() {
+export async function catchUp() {
   const { revision } = getState()
   try {
     take(
@@ -146,6 +146,9 @@ function take(done: Changed) {
   show(done.live)
 }
 
+/** What somebody saw when they began to type: an edit made on it is refused where that has been changed meanwhile. */
+export const seenNow = () => getState().revision
+
 type Send = (baseRevision: number) => Promise<{ data?: unknown; error?: unknown; response: Response }>
 
 const READ_ONLY =
@@ -185,8 +188,9 @@ export async function sendOrTell(call: Send): Promise<boolean> {
   }
 }
 
-/** Apply changes; throws the service's refusal, so that a form can show it where it belongs. */
-export function change(label: string, changes: Change[]): Promise<boolean> {
+/** Apply changes; throws the service's refusal, so that a form can show it where it belongs. `seen`: the revision that they were
+    thought out on, where that is not the present one. */
+export function change(label: string, changes: Change[], seen?: number): Promise<boolean> {
   if (getState().looking) return Promise.reject(new Error(READ_ONLY))
   pending.push(changes)
   const done = () => {
@@ -199,7 +203,7 @@ export function change(label: string, changes: Change[]): Promise<boolean> {
       stubborn(() =>
         client.POST('/api/projects/{project_id}/changes', {
           params: { path: path(), query: known() },
-          body: { base_revision, label, changes, key },
+          body: { base_revision: Math.min(seen ?? base_revision, base_revision), label, changes, key },
         }),
       ),
     done,
@@ -242,8 +246,8 @@ function optimistic(changes: Change[]): Item[] {
   return before
 }
 
-export const update = (item: Item, values: Record<string, unknown>, label: string) =>
-  change(label, [{ op: 'update', id: item.id, values, origins: {} }])
+export const update = (item: Item, values: Record<string, unknown>, label: string, seen?: number) =>
+  change(label, [{ op: 'update', id: item.id, values, origins: {} }], seen)
 
 export async function updateOrTell(item: Item, values: Record<string, unknown>, label: string) {
   try {

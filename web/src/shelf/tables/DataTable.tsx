@@ -7,8 +7,8 @@ import { exact, parseNumber } from '../../design/format'
 import { font } from '../../design/tokens'
 import type { Item } from '../../model/items'
 import { pasteTable } from '../../session/edits'
-import { update } from '../../session/queue'
-import { notify, selection, selectMany, useParts } from '../../session/store'
+import { catchUp, seenNow, update } from '../../session/queue'
+import { notify, selection, selectMany, useBench, useParts } from '../../session/store'
 import { Frame, Grid, useGrid } from './Grid'
 import { SiftLine } from './SiftLine'
 import { useSift } from './sift'
@@ -177,17 +177,29 @@ function Editor(props: { item: Item; spec: FieldSpec; items: ReadonlyMap<string,
   const { item, spec, items, close } = props
   const before = words(item[spec.name], spec, items)
   const [draft, setDraft] = useState(before)
+  const [began] = useState(() => ({ revision: seenNow(), before }))
   const given = useRef(false)
   const keep = async () => {
     close()
     const text = draft.trim()
-    if (given.current || text === before) return
+    if (given.current || text === began.before) return
     const value = isFigure(spec) ? (text === '' ? null : parseNumber(text) / (spec.shown_factor ?? 1)) : text
     if (typeof value === 'number' && Number.isNaN(value))
       return notify('problem', `${item.name}, ${spec.label}: “${text}” is not a number.`)
     try {
-      await update(item, { [spec.name]: value }, `Set ${spec.label.toLowerCase()} of ${item.name}`)
+      await update(
+        item,
+        { [spec.name]: value },
+        `Set ${spec.label.toLowerCase()} of ${item.name}`,
+        began.revision,
+      )
     } catch (error) {
+      if (error instanceof ServiceError && error.problem.code === 'conflict') {
+        await catchUp()
+        const now = words(useBench.getState().items.get(item.id)?.[spec.name], spec, items) || 'blank'
+        const refused = `${item.name}, ${spec.label}: changed to ${now} elsewhere since you began. ${text || 'Blank'} was not taken; enter it again to set it.`
+        return notify('problem', refused)
+      }
       notify('problem', messageOf(error))
     }
   }
