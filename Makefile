@@ -34,7 +34,7 @@ check: $(STAMPS)/python $(STAMPS)/web ## Format, lint, types, import contracts
 bench: $(STAMPS)/python ## Measure (never part of the tests)
 	$(BIN)/python benchmarks/run.py
 
-soak: $(STAMPS)/python ## Long trials: hostile requests, mutated files, kills (never part of the tests)
+soak: $(STAMPS)/python ## Long trials: hostile requests, mutated files, kills, answers (never part of the tests)
 	$(BIN)/python benchmarks/soak.py
 
 build: $(STAMPS)/python $(STAMPS)/kernels $(STAMPS)/pango src/vastmesh/web/index.html ## Everything but starting it

@@ -1,6 +1,7 @@
-"""Long trials that nothing is lost and nothing breaks: hostile requests, mutated files, kills. Run with ``make soak``.
+"""Long trials that nothing is lost, broken or wrong: hostile requests, mutated files, kills, answers. Run with ``make soak``.
 
-Prints inputs tried, bad answers with their kinds, and what was lost; judges nothing. ``soak.py requests|files|kills|answers [N]``.
+Prints inputs tried, bad answers with their kinds, and what was lost; judges nothing.
+``soak.py requests|files|kills|answers [N]``.
 """
 
 from __future__ import annotations

@@ -10,7 +10,7 @@ from tests.helpers import Item, bus, line, load, network, source, switch, transf
 from vastmesh.core.checks import Check, run_checks
 from vastmesh.core.electrical.fault import fault_current_ka
 from vastmesh.core.network import Add, Network, Update
-from vastmesh.core.results.state import run_load_flow
+from vastmesh.core.results.state import run_load_flow, run_unbalanced
 from vastmesh.core.severity import Severity
 
 
@@ -196,3 +196,27 @@ def test_costs_that_fall_and_interfaces_that_name_what_is_gone_are_found() -> No
     assert "fall" in found["source-a"]
     assert "gone" in found["I"]
     assert "no bound" in found["J"]
+
+
+def test_a_star_point_that_is_not_brought_out_is_found_where_a_load_needs_it() -> None:
+    """Without it the load's own phase and the neutral stand at one voltage; the repair gives it nearly all of it."""
+    unit = {"kind": "three_winding", "id": "unit", "hv_bus": "h", "mv_bus": "m", "lv_bus": "l", "hv_kv": 110.0, "mv_kv": 33.0,
+            "lv_kv": 11.0, "hv_mva": 20.0, "mv_mva": 20.0, "lv_mva": 10.0, "z_hm_pct": 10.0, "z_ml_pct": 6.0, "z_hl_pct": 17.0,
+            "x_over_r": 30.0}  # fmt: skip
+    net = network(bus("h", 110.0), bus("m", 33.0, conductors="ABCN"), bus("l"), source("h", neutral="solid"), unit,
+                  load("m", 0.1, id="lamp", conductors="AN"))  # fmt: skip
+
+    def across() -> float:
+        result = run_unbalanced(net)
+        table = result.tables["injections"]
+        return float(table["active_power_mw"][list(table["id"]).index("lamp")])
+
+    (found,) = [c for c in run_checks(net) if c.rule == "star_point"]
+    assert (found.element, found.field) == ("unit", "conductors")
+    assert "lamp" in found.text
+    assert found.repair is not None
+    net.apply(found.repair.changes)
+    assert not [c for c in run_checks(net) if c.rule == "star_point"]
+    table = run_unbalanced(net).tables["buses"]
+    assert table["phase_a_voltage_pu"][list(table["id"]).index("m")] > 0.95
+    assert across() == pytest.approx(0.1, rel=1e-6)

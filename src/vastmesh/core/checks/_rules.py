@@ -31,6 +31,7 @@ from ..network import (
     Shunt,
     Source,
     Switch,
+    ThreeWinding,
     Transformer,
     Update,
     capability_of,
@@ -384,6 +385,27 @@ def phases(s: Subject) -> Iterator[Check]:
         yield Check("phases", gap.element, Severity.BREACH if gap.breach else Severity.WATCH, gap.text, gap.field)
 
 
+def star_points(s: Subject) -> Iterator[Check]:
+    """Units of three windings that feed a neutral from a star point that is not brought out: nothing comes back by it."""
+    for e in s.network.of(ThreeWinding):
+        for side, clock in (("hv", 0), ("mv", e.mv_clock), ("lv", e.lv_clock)):
+            bus = s.network.items.get(getattr(e, f"{side}_bus"))
+            if not isinstance(bus, Bus) or "N" not in bus.conductors or bus.neutral == "earthed" or clock % 2:
+                continue
+            here = s.network.connected(bus.id)
+            tied = any(
+                x.kind == "electrode" or ("N" in x.conductors and len(x.buses()) > 1) for x in here if x.id != e.id
+            )
+            served = [x for x in here if isinstance(x, Demand) and "N" in x.conductors]
+            if "N" in e.conductors or tied or not served or not e.in_service:
+                continue
+            text = (f"its star point at {bus.name} is not brought out, and nothing else holds the neutral there: what hangs between a "
+                    f"phase and it ({served[0].name}) has no way back")  # fmt: skip
+            change = {"conductors": "ABCN", f"{side}_neutral": "solid"}
+            yield Check("star_point", e.id, Severity.BREACH, text, "conductors",
+                        _set(e, "bring the neutral out, solidly earthed", change, typical=False))  # fmt: skip
+
+
 def ignored(s: Subject) -> Iterator[Check]:
     """What is entered but counts for nothing beside something else that is entered."""
     for e in s.network.elements():
@@ -488,6 +510,6 @@ def futures(s: Subject) -> Iterator[Check]:
 
 
 RULES: tuple[Rule, ...] = (
-    phases, conditions, missing, supply, transformers, lines, parallels, switchgear, ratings, loops, ends, names, own_types,
+    phases, star_points, conditions, missing, supply, transformers, lines, parallels, switchgear, ratings, loops, ends, names, own_types,
     ignored, rated_voltages, dispatch, outages, futures,
 )  # fmt: skip
