@@ -254,3 +254,37 @@ def test_a_new_own_spectrum_is_taken_by_what_names_it() -> None:
     network = net(drive(spectrum="LED lighting"))
     network.apply([Add(item=own(orders="5 50")), Update(id="d", values={"spectrum": "mine"})])
     assert list(spectrum(network, "mine")) == [5.0]
+
+
+@pytest.mark.parametrize("detail", ["balanced", "per_phase"])
+@pytest.mark.parametrize("exponent", [0.0, 0.5, 1.3])
+def test_the_resistance_of_a_sources_own_impedance_grows_with_the_order(detail: str, exponent: float) -> None:
+    """Beside the network seen from its bus stands R h^k + j h X."""
+    network = net(own(orders="5 20 180; 7 10 0"),
+                  drive(source_model="parallel", own_x_pct=20.0, own_r_pct=8.0, own_exponent=exponent))  # fmt: skip
+    current, volts = amps(network)
+    base = 11**2 / abs(complex(2.0, 0.6))
+    result = run(network, detail=detail)
+    for h, share in ((5, 0.2), (7, 0.1)):
+        beside = complex(0.08 * base * h**exponent, 0.2 * base * h)
+        z = 1 / (1 / z_of(h) + 1 / beside)
+        expected = 100 * abs(z) * current * share / (volts * 11e3 / 3**0.5)
+        assert at(result, "buses", "a", f"order_{h}_pct") == pytest.approx(expected, rel=1e-6)
+
+
+@pytest.mark.parametrize("detail", ["balanced", "per_phase"])
+@pytest.mark.parametrize(
+    ("given", "factor"), [({"skin_exponent": 0.7}, 5**0.7), ({"resistance_table": "1 1; 5 3"}, 3.0), ({}, 1.0)]
+)
+def test_the_resistance_of_a_reactor_grows_with_the_order(detail: str, given: dict[str, Any], factor: float) -> None:
+    network = net(
+        own(orders="5 20 180"),
+        drive(bus="b"),
+        {"kind": "bus", "id": "b", "nominal_kv": 11},
+        {"kind": "series_reactor", "id": "x", "from_bus": "a", "to_bus": "b", "x_ohm": 0.6, "x_over_r": 1.5, **given},
+    )
+    flow = solve_as_set(network)
+    current, volts = at(flow, "injections", "d", "current_a"), at(flow, "buses", "b", "voltage_pu")
+    z = z_of(5) + complex(0.4 * factor, 5 * 0.6)
+    found = at(run(network, detail=detail), "buses", "b", "order_5_pct")
+    assert found == pytest.approx(100 * abs(z) * current * 0.2 / (volts * 11e3 / 3**0.5), rel=1e-6)

@@ -155,6 +155,11 @@ def own_resistance() -> Any:
                     le=1000, group="harmonics", when=_ENTERED)  # fmt: skip
 
 
+def own_exponent() -> Any:
+    return quantity("Its skin effect", "Resistance at harmonic order h is its resistance times h to this power", unit="1",
+                    default=0.0, ge=0, le=2, group="harmonics", when=_OWN)  # fmt: skip
+
+
 def own_starting_current() -> Any:
     return quantity("Starting current", "With its rotor locked, times that of its rating (a load's: of its power); 6 when blank",
                     unit="1", default=None, ge=1, le=20, group="harmonics", when=_ROTOR)  # fmt: skip

@@ -14,6 +14,7 @@ from ._harmonics import (
     filter_reactor,
     filter_resistance,
     own_by,
+    own_exponent,
     own_reactance,
     own_resistance,
     own_starting_cos,
@@ -126,6 +127,7 @@ class Inverter(Element):
     own_by: OwnBy = own_by()
     own_x_pct: float | None = own_reactance()
     own_r_pct: float | None = own_resistance()
+    own_exponent: float = own_exponent()
     own_starting_x: float | None = own_starting_current()
     own_starting_cos: float | None = own_starting_cos()
     own_filter_mh: float | None = filter_reactor()

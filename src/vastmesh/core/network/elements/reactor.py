@@ -7,6 +7,7 @@ from pydantic import model_validator
 from ..fields import quantity, reference
 from ..items import Role
 from ._failing import Failing
+from ._harmonics import ResistanceTable, resistance_table
 
 
 class SeriesReactor(Failing):
@@ -21,6 +22,11 @@ class SeriesReactor(Failing):
     x_ohm: float | None = quantity("Reactance", "Per phase at nominal frequency", unit="Ω", gt=0, le=1e4, required=True)
     x_over_r: float = quantity("X / R", "Reactance over resistance", unit="1", default=50.0, gt=0, le=1e4, typical=True)
     rating_a: float | None = quantity("Rating", "Continuous current", unit="A", gt=0, le=1e5)
+    skin_exponent: float = quantity(
+        "Skin effect", "Resistance at harmonic order h is R times h to this power", unit="1", default=0.0, ge=0, le=2,
+        group="harmonics",
+    )  # fmt: skip
+    resistance_table: ResistanceTable | None = resistance_table()
 
     @model_validator(mode="after")
     def _joins_two(self) -> Self:

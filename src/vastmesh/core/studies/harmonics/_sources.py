@@ -137,7 +137,7 @@ def own_impedance(e: Distorting, kv: float, frequency_hz: float, options: GridOp
     if not size:
         return None
     ohm = own_ohm(e, kv, size, frequency_hz)
-    return Own(ohm.r, ohm.x, 0.0, ohm.xc)
+    return Own(ohm.r, ohm.x, e.own_exponent, ohm.xc)
 
 
 def between_phases(e: Distorting) -> bool:

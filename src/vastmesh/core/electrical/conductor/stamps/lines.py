@@ -231,7 +231,7 @@ def series_reactor(units: Sequence[SeriesReactor], b: Builder) -> None:
         if "N" in found:
             b.joined.append((b.key(e.from_bus, "N"), b.key(e.to_bus, "N")))
         x = e.x_ohm or 1.0
-        own = b.ohm(complex(x / e.x_over_r, x))
+        own = b.ohm(complex(x / e.x_over_r, x), b.more(e))
         amps = e.rating_a or inf
         b.rating[b.offset + i] = (amps, amps)
         phases = found.replace("N", "")
