@@ -316,7 +316,8 @@ def test_nothing_that_injects_is_said() -> None:
 
 
 @pytest.mark.parametrize(("options", "words"), [
-    ({"bus": "nowhere"}, "name a bus"), ({"bus": "dead"}, "has a supply"), ({"bus": "a", "other": "nowhere"}, "name a bus"),
+    ({"bus": "nowhere"}, "name an existing bus"), ({"bus": "dead"}, "has a supply"),
+    ({"bus": "a", "other": "nowhere"}, "name an existing bus"),
 ])  # fmt: skip
 def test_buses_that_can_t_be_looked_from_are_refused(options: dict[str, str], words: str) -> None:
     network = net(bus("a", 11), bus("dead", 11), source("a", 150))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 import numpy as np
 import pytest
@@ -12,6 +12,7 @@ from vastmesh.core.checks import run_checks
 from vastmesh.core.errors import InvalidFields
 from vastmesh.core.flow import Ending
 from vastmesh.core.network import Network, Update, cost_lines_of, specs
+from vastmesh.core.results.state import LoadFlowResult, run_load_flow, run_unbalanced
 from vastmesh.core.studies import STUDIES, Inputs
 
 PLANT = {"may_stop": True, "cost_running": 100.0, "least_mw": 5.0, "cost_per_mwh": 60.0}
@@ -199,3 +200,66 @@ def test_what_would_have_to_give_for_every_outage_is_told_as_limits_are_called()
         assert not any(word in what for word in ("limit of", "p.u.")), what
         assert what[0].isupper()
     assert all(np.isfinite(told["needed"]))
+
+
+# --- sources -----------------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("solve", [run_load_flow, run_unbalanced])
+def test_a_source_that_cant_hold_its_voltage_is_found(solve: Callable[..., LoadFlowResult]) -> None:
+    net = ring(**{"source-A": {"q_min_mvar": -50.0, "q_max_mvar": 50.0}})
+    given = at(solve(net), "injections", "source-A", "reactive_power_mvar")
+    assert not [f for f in solve(net).findings if f.element == "source-A"]
+    net.apply([Update(id="source-A", values={"q_max_mvar": given - 1.0})])
+    (found,) = [f for f in solve(net).findings if f.element == "source-A"]
+    assert (found.direction, found.limit, found.value) == ("above", pytest.approx(given - 1), pytest.approx(given))
+    net.apply([Update(id="source-A", values={"q_max_mvar": given + 5, "q_min_mvar": given + 1.0})])
+    (found,) = [f for f in solve(net).findings if f.element == "source-A"]
+    assert found.direction == "below"
+
+
+def test_the_optimal_flow_keeps_reactive_limits_of_a_source() -> None:
+    free = run_study("optimal_flow", ring())
+    q = at(free, "plants", "source-A", "after_mvar")
+    bounded = run_study("optimal_flow", ring(**{"source-A": {"q_min_mvar": q + 3.0, "q_max_mvar": q + 4.0}}))
+    assert bounded.account.converged
+    assert at(bounded, "plants", "source-A", "after_mvar") == pytest.approx(q + 3.0, abs=1e-5)
+    assert (bounded.summary["cost"] or 0) > (free.summary["cost"] or 0)
+    after = run_study(
+        "optimal_flow", ring(**{"source-A": {"q_max_mvar": q - 2.0}}), outages="branches", outages_above_kv=50.0
+    )
+    assert after.account.converged
+
+
+@pytest.mark.parametrize("detail", ["balanced", "per_phase"])
+def test_an_ideal_source_lets_no_harmonic_stand(detail: str) -> None:
+    drive = {"kind": "load", "id": "d", "bus": "b", "active_power_mw": 2.0, "reactive_power_mvar": 0.6,
+             "spectrum": "Six-pulse rectifier, ideal"}  # fmt: skip
+    found = []
+    for ideal in (False, True):
+        net = network(
+            bus("a"),
+            bus("b"),
+            source("a", fault_max_mva=150.0, fault_min_mva=150.0, ideal=ideal),
+            line("a", "b"),
+            drive,
+        )
+        result = run_study("distortion", net, detail=detail, demand="none", lines="nominal")
+        found.append([at(result, "buses", b, "order_5_pct") for b in "ab"])
+    assert found[0][0] > 1
+    assert found[1][0] < 1e-4 * found[0][0]
+    # At the end the line alone is left.
+    assert found[1][1] < found[0][1]
+
+
+def test_what_linear_equations_and_days_leave_out_is_said_with_the_answer() -> None:
+    linear = run_study("optimal_flow", ring(), equations="linear", outages="branches", outages_above_kv=50.0)
+    assert [
+        w
+        for w in ("taps", "voltages", "outages")
+        if not any(w in a for a in linear.account.assumed if "leaves out" in a)
+    ] == []
+    day = run_study("optimal_flow", ring(), time="day", outages="branches", outages_above_kv=50.0)
+    assert any("leaves out: outages" in a for a in day.account.assumed)
+    exact = run_study("optimal_flow", ring())
+    assert not any("leaves out" in a for a in exact.account.assumed)

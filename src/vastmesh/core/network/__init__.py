@@ -32,7 +32,7 @@ from .elements.reliability import CommonFailure, Growth, InterruptionCost
 from .elements.remarks import Acknowledgement, Backdrop
 from .elements.rules import Condition, Settings, VoltageLimits
 from .elements.shunt import Shunt
-from .elements.source import Source
+from .elements.source import IDEAL, Source
 from .elements.switch import Switch
 from .elements.three_winding import ThreeWinding
 from .elements.transformer import Transformer
@@ -72,6 +72,7 @@ from .schemes import (
 from .trace import After, Feeder, ProfileNode, Reach, Trace, profile
 
 __all__ = [
+    "IDEAL",
     "PHASES",
     "REGISTRY",
     "SETTINGS_ID",

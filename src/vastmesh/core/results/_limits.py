@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from ..electrical.arrays import Floats
-from ..network import Bus, Item, Line, Network, Settings, Transformer, VoltageLimits
+from ..network import Bus, Item, Line, Network, Settings, Source, Transformer, VoltageLimits
 from ..severity import Severity
 from ._finding import Finding
 from ._rows import Rows
@@ -81,6 +81,27 @@ def overload_words(item: Item, loading_pct: float) -> str:
     if isinstance(item, Line) and item.rating_a and item.emergency_rating_a:
         return f"; {loading_pct * item.rating_a / item.emergency_rating_a:.0f} % of the emergency rating"
     return ""
+
+
+def find_sources(network: Network, table: Table) -> list[Finding]:
+    """Sources that have to give or take more reactive power than they can: what holds a voltage takes what that needs."""
+    bounded = [e for e in network.of(Source) if e.q_min_mvar is not None or e.q_max_mvar is not None]
+    row = {ident: n for n, ident in enumerate(table["id"])} if bounded else {}
+    found = []
+    for e in bounded:
+        value = float(table["reactive_power_mvar"][row[e.id]]) if e.id in row else np.nan
+        for bound, sign, word in ((e.q_min_mvar, -1.0, "least"), (e.q_max_mvar, 1.0, "most")):
+            if bound is None or not sign * (value - bound) > 1e-6 * max(abs(bound), 1.0):
+                continue
+            found.append(
+                Finding(
+                    element=e.id, kind="source", quantity="reactive_power_mvar", value=value, unit="Mvar", limit=bound,
+                    limit_name="Reactive power", severity=Severity.BREACH, direction="above" if sign > 0 else "below",
+                    excess=abs(value - bound) / max(abs(bound), 1.0),
+                    text=f"holding its voltage takes {value:.4g} Mvar; at {word} {bound:g} Mvar",
+                )
+            )  # fmt: skip
+    return found
 
 
 def find_windings(network: Network, limit_set: str, table: Table) -> list[Finding]:

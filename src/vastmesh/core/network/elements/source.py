@@ -24,6 +24,8 @@ from ._market import (
 )
 from ._neutral import Earthing, earthing
 
+IDEAL = 1e5  # times the admittance of its fault level has what nothing unbalances or distorts
+
 
 class Source(Failing):
     """The strong network behind a boundary. In load flow it holds voltage and angle at its bus."""
@@ -64,6 +66,11 @@ class Source(Failing):
         "Scheduled power", "What it would deliver as agreed; the rest is shared where the slack is shared", unit="MW",
         default=0.0, ge=-1e6, le=1e6, group="control",
     )  # fmt: skip
+    q_min_mvar: float | None = quantity("Lowest Q", "Least it can deliver; negative takes in; no bound when blank", unit="Mvar",
+                                        ge=-1e6, le=1e6)  # fmt: skip
+    q_max_mvar: float | None = quantity(
+        "Highest Q", "Most it can deliver; no bound when blank", unit="Mvar", ge=-1e6, le=1e6
+    )
     participation: float = participation(1.0)
     dispatched: bool = movable()
     least_mw: float | None = least_power("as much as the network gives back")
@@ -76,8 +83,8 @@ class Source(Failing):
     z0_over_z1: float = quantity("Z0 / Z1", "Zero-sequence over positive-sequence impedance", unit="1", default=1.0, gt=0,
                                  le=100, typical=True, group="sequence")  # fmt: skip
     ideal: bool = choice(
-        "Ideal", "On: holds all three phase voltages whatever each of them draws. Off: negative and zero sequence see its "
-        "impedance", default=False, group="phases",
+        "Ideal", "On: holds all three phase voltages whatever each of them draws, and lets no harmonic stand. Off: negative and "
+        "zero sequence and harmonics see its impedance", default=False, group="phases",
     )  # fmt: skip
     negative_pct: float = quantity("Negative sequence", "Of the voltage behind its impedance, without load", unit="%",
                                    default=0.0, ge=0, le=50, group="phases")  # fmt: skip
@@ -97,6 +104,8 @@ class Source(Failing):
     def _ordered(self) -> Self:
         if self.fault_min_mva > self.fault_max_mva:
             raise ValueError(f"fault_min_mva: the lowest fault level is above the highest, {self.fault_max_mva:g} MVA")
+        if self.q_min_mvar is not None and self.q_max_mvar is not None and self.q_min_mvar > self.q_max_mvar:
+            raise ValueError(f"q_min_mvar: the lowest reactive power is above the highest, {self.q_max_mvar:g} Mvar")
         check_powers(self)
         if self.r_ohm == 0 and self.x_ohm == 0:
             raise ValueError("x_ohm: resistance and reactance are both zero; enter one")

@@ -13,7 +13,7 @@ import numpy as np
 
 from ...catalogue import find_type, source_impedance_ohm
 from ...flow.balanced import Reading
-from ...network import Inverter, Load, Network, OwnType, Source, own_ohm, spectrum_values
+from ...network import IDEAL, Inverter, Load, Network, OwnType, Source, own_ohm, spectrum_values
 from ...network import Spectrum as Rows
 from ._options import GridOptions
 
@@ -154,7 +154,7 @@ def _per_unit(e: Distorting, n: int, reading: Reading, options: GridOptions) -> 
 def source_ohm(e: Source, kv: float, options: GridOptions) -> complex:
     """Impedance of a source at the network's frequency, Ω."""
     level = e.fault_max_mva if options.fault_level == "highest" else e.fault_min_mva
-    return source_impedance_ohm(level, e.x_over_r, kv)
+    return source_impedance_ohm(level, e.x_over_r, kv) / (IDEAL if e.ideal else 1.0)
 
 
 def rating(e: Load | Inverter) -> float:

@@ -390,7 +390,9 @@ def _of_plant(
             (ANY_P if e.most_mw is None else e.most_mw / base),
         )
         moves = e.dispatched  # also where no plant may move: somebody takes up what losses change
-        return (low if moves else p, high if moves else p, -ANY_P, ANY_P, np.inf)
+        q_low = -ANY_P if e.q_min_mvar is None else e.q_min_mvar / base
+        q_high = ANY_P if e.q_max_mvar is None else e.q_max_mvar / base
+        return (low if moves else p, high if moves else p, q_low, q_high, np.inf)
     stores, given = getattr(e, "energy", "") == "storage", _given(e)
     # Wind and sun give no more than they do now.
     usual = rating if np.isfinite(rating) and not given else max(p, 0.0)

@@ -22,7 +22,7 @@ from ._build import Case, build
 from ._check import put_into_load_flow
 from ._grid import Cost, Optimum, State
 from ._linear import UNBOUNDED, UNSOLVED, Decided, Whole, solve_linear
-from ._linear_study import NO_LINEAR_ANSWER, ac_beside, drawn_of, linear_branches, whole_of, without_running
+from ._linear_study import NO_LINEAR_ANSWER, ac_beside, drawn_of, left_out, linear_branches, whole_of, without_running
 from ._options import OptimalFlowOptions, day_of
 from ._problem import solve
 from ._published import bus_of, end_of, hour_of, live_buses, moved_of
@@ -269,8 +269,7 @@ def _published(
     account = Account(Ending.CONVERGED if good else Ending.ITERATION_LIMIT, "Optimal day", found[0].iterations, notes=notes,
                       assumed=[
         "Demand, wind and sun follow the shares of the day; all else is as in the condition.",
-        "Costs of plants without one are typical for their energy; storage without one gives at no cost of its own.",
-    ])  # fmt: skip
+        "Costs of plants without one are typical for their energy; storage without one gives at no cost of its own.", *left_out(options)])  # fmt: skip
     summary: dict[str, float | None] = {"cost": total, "value": found[0].value, "hours": float(hours),
                                         "off_pu": off if off == off else None,
                                         "stored_mwh": taken, "gap": decided.gap if decided else None}  # fmt: skip

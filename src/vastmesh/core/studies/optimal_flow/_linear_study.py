@@ -135,7 +135,7 @@ def run_linear(case: Case, options: OptimalFlowOptions) -> Result:
     shown = "with the losses of every branch" if options.losses_counted else "no losses"
     account = Account(Ending.CONVERGED, "Linear optimal flow", max(found.iterations, 0), notes=[*case.notes, words], assumed=[
         f"1 p.u. everywhere, {shown}, no reactive power; demand as at nominal voltage.",
-        "Costs of plants without one are typical for their energy."])  # fmt: skip
+        "Costs of plants without one are typical for their energy.", *left_out(options)])  # fmt: skip
     summary: dict[str, float | None] = {
         "cost_before": before if case.before is not None else None, "cost": after, "value": found.value,
         "binding": float(len(binding)), "losses_mw": float(lost.sum()) * case.base, "gap": decided.gap if decided else None,
@@ -148,6 +148,24 @@ def run_linear(case: Case, options: OptimalFlowOptions) -> Result:
     ]
     return Result(account, tables, summary, [], f"{said}; {binds_most(binding)}. {words}", scheme,
                   figures_of(case, found), quantities_of(unit))  # fmt: skip
+
+
+def left_out(options: OptimalFlowOptions) -> list[str]:
+    """What these equations, or a whole day, don't look at although it may be asked for: said with every answer."""
+    told = []
+    linear, day = options.equations == "linear", options.time == "day"
+    if linear and options.taps:
+        told.append(
+            "What this leaves out: taps that change a ratio stay where the load flow left them; only shifts move."
+        )
+    if linear and options.voltages:
+        told.append("What this leaves out: voltages and their limits.")
+    if options.outages != "none" and (linear or day):
+        whole = "a whole day" if day else "the linear equations"
+        told.append(
+            f"What this leaves out: outages. They are not survived by {whole}; ask for a moment by exact equations."
+        )
+    return told
 
 
 def _decided(case: Case, whole: Whole | None, decided: Decided) -> str:

@@ -9,6 +9,7 @@ import numpy as np
 
 from ....catalogue import r_and_x
 from ....network import (
+    IDEAL,
     Demand,
     Filter,
     Generator,
@@ -30,7 +31,6 @@ from . import stamp
 _PAIRS = ((0, 1), (1, 2), (2, 0))
 _ABC = (0, 1, 2)
 MACHINE_X_OVER_R = 20.0  # of sub-transient reactances, where it matters
-_IDEAL = 1e5  # times the admittance of its fault level: a source that nothing unbalances
 
 
 @stamp(Load)
@@ -228,10 +228,11 @@ def source(sources: Sequence[Source], b: Builder) -> None:
 
 
 def _source_y(e: Source, kv: float, b: Builder) -> complex:
+    more = IDEAL if e.ideal else 1.0
     if b.beyond is None:
-        return (_IDEAL if e.ideal else 1.0) / r_and_x(kv**2 / e.fault_max_mva, e.x_over_r)
+        return more / r_and_x(kv**2 / e.fault_max_mva, e.x_over_r)
     level = e.fault_max_mva if b.beyond.fault_level == "highest" else e.fault_min_mva
-    return 1 / b.ohm(r_and_x(kv**2 / level, e.x_over_r), b.order**b.beyond.source_exponent)
+    return more / b.ohm(r_and_x(kv**2 / level, e.x_over_r), b.order**b.beyond.source_exponent)
 
 
 @stamp(Generator)

@@ -10,7 +10,7 @@ from ....flow.balanced import LEAST_RATIO, MOST_RATIO, REF, Problem, Solution, s
 from ....network import Item, Network, VoltageLimits, specs
 from ....severity import Severity
 from ... import Finding, Table
-from ..._limits import MOST, find_windings, loaded, loading_allowed, loading_watched, overload_words
+from ..._limits import MOST, find_sources, find_windings, loaded, loading_allowed, loading_watched, overload_words
 from ..._rows import Rows
 
 
@@ -20,6 +20,7 @@ def find(network: Network, limit_set: str, rows: Rows, tables: dict[str, Table])
         *_voltage(network, limit_set, rows, tables["buses"]),
         *_loading(network, limit_set, rows, tables["branches"]),
     ]
+    found += find_sources(network, tables["injections"])
     if "windings" in tables:
         found += find_windings(network, limit_set, tables["windings"])
     found.sort(key=lambda f: (f.severity is Severity.WATCH, -f.excess))

@@ -10,7 +10,7 @@ from ....flow.phases import Problem
 from ....network import Network, Settings, VoltageLimits, specs
 from ....severity import Severity
 from ... import Finding, Table
-from ..._limits import find_windings, loaded, loading_allowed, loading_watched
+from ..._limits import find_sources, find_windings, loaded, loading_allowed, loading_watched
 from ..._rows import Rows
 
 MOST = 2000
@@ -25,6 +25,7 @@ def find(network: Network, limit_set: str, rows: Rows, tables: dict[str, Table])
         *_voltage(network, limit_set, rows, tables["buses"]),
         *_quality(network.settings, rows, tables["buses"]),
         *_loading(network, limit_set, rows, tables["branches"]),
+        *find_sources(network, tables["injections"]),
         *(find_windings(network, limit_set, tables["windings"]) if "windings" in tables else []),
     ]
     found.sort(key=lambda f: (f.severity is Severity.WATCH, -f.excess))
