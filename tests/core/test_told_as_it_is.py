@@ -253,13 +253,12 @@ def test_an_ideal_source_lets_no_harmonic_stand(detail: str) -> None:
 
 
 def test_what_linear_equations_and_days_leave_out_is_said_with_the_answer() -> None:
-    linear = run_study("optimal_flow", ring(), equations="linear", outages="branches", outages_above_kv=50.0)
-    assert [
-        w
-        for w in ("taps", "voltages", "outages")
-        if not any(w in a for a in linear.account.assumed if "leaves out" in a)
-    ] == []
-    day = run_study("optimal_flow", ring(), time="day", outages="branches", outages_above_kv=50.0)
-    assert any("leaves out: outages" in a for a in day.account.assumed)
+    for more in ({}, {"time": "day"}):
+        linear = run_study("optimal_flow", ring(), equations="linear", taps=True, **more).account.assumed
+        for word in ("taps", "voltages"):
+            assert any("leaves out" in a and word in a for a in linear)
+    for asked, words in (({"equations": "linear"}, "look at none"), ({"time": "day"}, "is not offered")):
+        with pytest.raises(ValueError, match=words):
+            run_study("optimal_flow", ring(), outages="branches", **asked)
     exact = run_study("optimal_flow", ring())
     assert not any("leaves out" in a for a in exact.account.assumed)

@@ -269,7 +269,8 @@ def _published(
     account = Account(Ending.CONVERGED if good else Ending.ITERATION_LIMIT, "Optimal day", found[0].iterations, notes=notes,
                       assumed=[
         "Demand, wind and sun follow the shares of the day; all else is as in the condition.",
-        "Costs of plants without one are typical for their energy; storage without one gives at no cost of its own.", *left_out(options)])  # fmt: skip
+        "Costs of plants without one are typical for their energy; storage without one gives at no cost of its own.",
+        *left_out(options)])  # fmt: skip
     summary: dict[str, float | None] = {"cost": total, "value": found[0].value, "hours": float(hours),
                                         "off_pu": off if off == off else None,
                                         "stored_mwh": taken, "gap": decided.gap if decided else None}  # fmt: skip

@@ -151,19 +151,14 @@ def run_linear(case: Case, options: OptimalFlowOptions) -> Result:
 
 
 def left_out(options: OptimalFlowOptions) -> list[str]:
-    """What these equations, or a whole day, don't look at although it may be asked for: said with every answer."""
-    told = []
-    linear, day = options.equations == "linear", options.time == "day"
-    if linear and options.taps:
+    """What the linear equations don't have although it may be asked for: said with every answer. Outages they refuse, as does a
+    day."""
+    if options.equations != "linear":
+        return []
+    told = ["What this leaves out: voltages, their limits, and reactive power."]
+    if options.taps:
         told.append(
             "What this leaves out: taps that change a ratio stay where the load flow left them; only shifts move."
-        )
-    if linear and options.voltages:
-        told.append("What this leaves out: voltages and their limits.")
-    if options.outages != "none" and (linear or day):
-        whole = "a whole day" if day else "the linear equations"
-        told.append(
-            f"What this leaves out: outages. They are not survived by {whole}; ask for a moment by exact equations."
         )
     return told
 
