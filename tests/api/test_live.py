@@ -219,3 +219,42 @@ def test_tidying_lays_everything_out_anew_in_one_step(project: Project) -> None:
     assert len(done.json()["changed"]) == 119
     project.post("undo")
     assert project.item("Ambry 132")["x"] == 420
+
+
+def test_undo_takes_back_ones_own_edit_first_and_says_whose_another_is(project: Project) -> None:
+    """Two windows: each takes back its own, unless the other has gone on from it."""
+    mine, theirs = ({"x-tab": f"window-{n}-of-two"} for n in (1, 2))
+
+    def edit(window: dict[str, str], ident: str, **values: float) -> None:
+        body = {"base_revision": project.revision, "label": f"Set {ident}", "changes": [
+            {"op": "update", "id": ident, "values": values}]}  # fmt: skip
+        project.revision = project.client.post(f"{project.url}/changes", json=body, headers=window).json()["revision"]
+
+    def undone(window: dict[str, str], action: str = "undo") -> dict[str, str | None]:
+        answer = project.client.post(f"{project.url}/{action}", headers=window)
+        assert answer.status_code == 200, answer.text
+        project.revision = answer.json()["revision"]
+        found: dict[str, str | None] = answer.json()["history"]
+        return found
+
+    def told(window: dict[str, str]) -> str | None:
+        return project.client.get(project.url, headers=window).json()["history"]["undo"]  # type: ignore[no-any-return]
+
+    start = {i: project.item(i)["rated_mva"] for i in ("T-Q1", "T-Q2")}
+    edit(mine, "T-Q1", rated_mva=80.0)
+    edit(theirs, "T-Q2", rated_mva=60.0)
+    assert told(mine) == "Set T-Q1"
+    assert told(theirs) == "Set T-Q2"
+    assert undone(mine) == {"undo": "Set T-Q2 (another window's)", "redo": "Set T-Q1"}
+    assert project.item("T-Q1")["rated_mva"] == start["T-Q1"]
+    assert project.item("T-Q2")["rated_mva"] == 60.0
+    assert undone(mine, "redo")["undo"] == "Set T-Q1"
+    # The other window goes on from my edit: then it is the last one that is taken back, and it is said whose.
+    edit(theirs, "T-Q1", rated_mva=90.0)
+    assert told(mine) == "Set T-Q1 (another window's)"
+    undone(mine)
+    assert project.item("T-Q1")["rated_mva"] == 80.0
+    undone(mine)
+    assert project.item("T-Q1")["rated_mva"] == start["T-Q1"]
+    undone(theirs)
+    assert project.item("T-Q2")["rated_mva"] == start["T-Q2"]

@@ -147,6 +147,28 @@ def test_the_later_of_two_edits_of_one_field_is_asked_with_both_values(
     expect(theirs).to_have_value("66")
 
 
+def test_each_window_takes_back_its_own_edit_first(
+    new_page: Callable[..., Page], bench: Page, server: str, project: str
+) -> None:
+    other = new_page()
+    open_bench(other, server, project)
+    finding(bench, "T-Q1").click()
+    finding(other, "T-Q1").click()
+    field(bench, "rated_mva").fill("41")
+    field(bench, "rated_mva").press("Enter")
+    settled(bench)
+    expect(field(other, "rated_mva")).to_have_value("41")
+    field(other, "iron_loss_kw").fill("25")
+    field(other, "iron_loss_kw").press("Enter")
+    settled(other)
+    expect(field(bench, "iron_loss_kw")).to_have_value("25")
+    bench.get_by_role("button", name="Undo: Set rated power of T-Q1").click()
+    expect(field(bench, "rated_mva")).to_have_value("40")
+    expect(field(other, "rated_mva")).to_have_value("40")
+    expect(field(other, "iron_loss_kw")).to_have_value("25")
+    expect(bench.get_by_role("button", name="Undo: Set iron loss of T-Q1 (another window's)")).to_be_visible()
+
+
 def rated(server: str, project: str) -> float:
     return float(next(i for i in call(f"{server}/api/projects/{project}")["items"] if i["id"] == "T-Q1")["rated_mva"])
 

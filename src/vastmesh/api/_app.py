@@ -24,6 +24,7 @@ from ._schemes import schemes
 from ._security import Guard
 from ._sessions import Sessions
 from ._turns import Turns
+from ._whose import Whose
 
 WEB = Path(__file__).parent.parent / "web"
 _NOT_BUILT = "<!doctype html><title>Vast Mesh</title><p>The interface has not been built. Run <code>make build</code>."
@@ -71,6 +72,7 @@ def make_app(data: Path, *, pool: LocalPool | None = None, ready: int = 0) -> Fa
     app.include_router(schemes)
     _errors.install(app)
     app.add_middleware(Turns)
+    app.add_middleware(Whose)
     app.add_middleware(Guard)
 
     @app.get("/{path:path}", include_in_schema=False)

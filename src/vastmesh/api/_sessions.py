@@ -66,6 +66,7 @@ from ..core.studies import Inputs, Study
 from ..exchange import facts_of, own_as_type, pack_tables, read_rows, result_from, unpack_tables
 from ..runner import Job, Runner
 from ..store import Entry, EntryKind, History, ProjectInfo, ReadOnly, Run, RunInfo, Store
+from ._whose import WINDOW
 
 _log = logging.getLogger(__name__)
 _MOST_OPEN = 8
@@ -89,6 +90,7 @@ class RevisionConflict(VastMeshError):
         return f"{few} has been changed meanwhile. Look at the newer value, then decide again."
 
 
+_FURTHEST_UNDO = 50  # edits of others over which one's own is looked for
 Told = int | dict[str, Any]  # a new revision, or how a job stands
 
 
@@ -143,6 +145,7 @@ class LiveSession:
         self._listening = threading.Lock()
         self._listeners: list[tuple[asyncio.AbstractEventLoop, asyncio.Queue[Told]]] = []
         self._labels: dict[int, str] = {}
+        self._whose: dict[int, str] = {}  # windows that made edits since the session began, by revision
         self._traced: tuple[int, Trace] | None = None
         self._checked: tuple[int, list[Check]] | None = None
         self._last: tuple[Condition, Solved] | None = None
@@ -314,17 +317,33 @@ class LiveSession:
             return self._items[1]
 
     def words(self) -> tuple[str | None, str | None]:
-        """Labels of what would be undone and redone next."""
+        """Labels of what would be undone and redone next by the window that asks; another's edit is said to be one."""
         with self.lock:
-            return self._last_label(self.history.undoable), self._last_label(self.history.redoable)
+            undo, redo = (self._next(s) for s in (self.history.undoable, self.history.redoable))
+            return self._label(undo), self._label(redo)
 
-    def _last_label(self, stack: list[int]) -> str | None:
-        if not stack or self.damage is not None:
+    def _label(self, revision: int | None) -> str | None:
+        if revision is None or self.damage is not None:
             return None
-        revision = stack[-1]
         if revision not in self._labels:
             self._labels[revision] = self.store.label(self.project_id, revision) or ""
-        return self._labels[revision]
+        return self._labels[revision] + ("" if self._own(revision) else " (another window's)")
+
+    def _own(self, revision: int) -> bool:
+        """Whether the window that asks made an edit, or nobody knows who did."""
+        return self._whose.get(revision) in (None, WINDOW.get())
+
+    def _next(self, stack: list[int]) -> int | None:
+        """The edit to be taken back, or done again, by the window that asks: its own last one, unless somebody has gone on from
+        that; else the last of all."""
+        if not stack or self._own(stack[-1]):
+            return stack[-1] if stack else None
+        for k in range(len(stack) - 2, max(len(stack) - 2 - _FURTHEST_UNDO, -1), -1):
+            if self._own(stack[k]):
+                mine, *later = (self.store.entry(self.project_id, r) for r in stack[k:])
+                theirs = set().union(*(written(e.changes, e.inverse) for e in later))
+                return stack[-1] if clashing(written(mine.changes, mine.inverse), theirs) else stack[k]
+        return stack[-1]
 
     # Changes
 
@@ -530,9 +549,10 @@ class LiveSession:
                 entries = self.store.since(self.project_id, base)
                 fields = set().union(*(written(e.changes, e.inverse) for e in entries))
                 raise RevisionConflict(self.revision, entries, sorted(fields))
-            if not stack:
+            revision = self._next(stack)
+            if revision is None:
                 raise InvalidFields([FieldProblem("project", word, "nothing", f"there is nothing to {word}")])
-            entry = self.store.entry(self.project_id, stack[-1])
+            entry = self.store.entry(self.project_id, revision)
             changes = entry.inverse if kind is EntryKind.UNDO else entry.changes
             return self._commit(f"{word.capitalize()}: {entry.label}", changes, kind, entry.revision)
 
@@ -616,6 +636,9 @@ class LiveSession:
         self.revision = entry.revision
         self.history.follow(kind, entry.revision, target)
         self._labels[entry.revision] = entry.label
+        if (window := WINDOW.get()) is not None:
+            # What is undone stays whose it was.
+            self._whose[entry.revision] = window
         changed, removed = self._lay(layers, before, applied)
         self._touched = changed
         self._snapshot()

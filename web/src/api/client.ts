@@ -40,6 +40,7 @@ function tabName(): string {
 /** Outside a browser, in tests, there is no page that addresses could be relative to. */
 export const client = createClient<paths>({
   baseUrl: typeof location === 'undefined' ? 'http://localhost/' : '/',
+  headers: { 'x-tab': TAB },
 })
 
 /** A refusal by the service, in its own words. */

@@ -163,7 +163,8 @@ function FieldRow({ item, spec, others = [], computed }: Props) {
       {clash && (
         <Reason role="alert">
           Changed elsewhere since you began (“{clash.by}”): it is {told(value, spec)} {unit} now, you entered{' '}
-          {told(clash.mine, spec)} {unit}.{' '}
+          {told(clash.mine, spec)} {unit}.
+          <br />
           <Choice type="button" onClick={() => void keep(clash.mine)}>
             Take {told(clash.mine, spec)}
           </Choice>
