@@ -197,10 +197,12 @@ def test_undo_in_a_field_takes_back_what_is_typed_and_after_enter_the_edit(
     settled(bench)
     blank.press("ControlOrMeta+z")
     expect(bench.get_by_role("button", name="Nothing to undo")).to_be_visible()
+    expect(blank).to_have_value("")
     blank.press("ControlOrMeta+Shift+z")
+    expect(blank).to_have_value("55")
     blank.press("Tab")
     settled(bench)
-    expect(bench.get_by_role("button", name="Nothing to undo")).to_be_visible()
+    expect(bench.get_by_role("button", name="Undo: Set forced cooling of T-Q1")).to_be_visible()
 
 
 def test_typical_marks_leave_when_a_value_is_entered(bench: Page) -> None:
