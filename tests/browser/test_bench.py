@@ -191,7 +191,7 @@ def test_undo_in_a_field_takes_back_what_is_typed_and_after_enter_the_edit(
     settled(bench)
     assert rated(server, project) == 40
     # A field that was blank before: no blank is kept over the value.
-    blank = field(bench, "emergency_mva")
+    blank = field(bench, "short_time_mva")
     blank.fill("55")
     blank.press("Enter")
     settled(bench)
@@ -202,7 +202,7 @@ def test_undo_in_a_field_takes_back_what_is_typed_and_after_enter_the_edit(
     expect(blank).to_have_value("55")
     blank.press("Tab")
     settled(bench)
-    expect(bench.get_by_role("button", name="Undo: Set forced cooling of T-Q1")).to_be_visible()
+    expect(bench.get_by_role("button", name="Undo: Set short-time rating of T-Q1")).to_be_visible()
 
 
 def test_typical_marks_leave_when_a_value_is_entered(bench: Page) -> None:
