@@ -191,7 +191,7 @@ def test_a_conflict_between_tabs_is_said_and_the_newer_value_shown(
     rating = field(page, "rated_mva")
     rating.fill("80")
     rating.press("Enter")
-    expect(card(page).get_by_role("alert")).to_contain_text("changed meanwhile")
+    expect(card(page).get_by_role("alert")).to_contain_text("it is 55 MVA now, you entered 80")
     item = next(i for i in call(f"{server}/api/projects/{project}")["items"] if i["id"] == "T-Q1")
     assert item["rated_mva"] == 55
 
