@@ -1,5 +1,6 @@
 /** The sift line: one line that picks rows, with completion and errors that say where. */
 import { useRef, useState } from 'react'
+import { flushSync } from 'react-dom'
 import styled from 'styled-components'
 import { Kbd } from '../../design/controls'
 import { font } from '../../design/tokens'
@@ -45,10 +46,13 @@ export function SiftLine(props: {
   const take = (word: string) => {
     const { start } = wordAt(text, cursor)
     const next = `${text.slice(0, start)}${word}${/[(.]$/.test(word) ? '' : ' '}${text.slice(cursor).trimStart()}`
-    onChange(next)
-    setCursor(-1)
+    flushSync(() => {
+      onChange(next)
+      setCursor(-1)
+    })
     const place = start + word.length + (/[(.]$/.test(word) ? 0 : 1)
-    requestAnimationFrame(() => field.current?.setSelectionRange(place, place))
+    // At once, not with the next frame: whoever types on meanwhile would have the cursor put back behind their letters.
+    field.current?.setSelectionRange(place, place)
   }
   const keyDown = (e: React.KeyboardEvent) => {
     e.stopPropagation()
