@@ -258,3 +258,7 @@ def test_undo_takes_back_ones_own_edit_first_and_says_whose_another_is(project: 
     assert project.item("T-Q1")["rated_mva"] == start["T-Q1"]
     undone(theirs)
     assert project.item("T-Q2")["rated_mva"] == start["T-Q2"]
+    # What nobody is known to have made is no third window's own: it stays beneath what others did after it.
+    edit({}, "T-Q1", rated_mva=81.0)
+    edit(theirs, "T-Q2", rated_mva=61.0)
+    assert told(mine) == "Set T-Q2 (another window's)"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
+import pytest
 from playwright.sync_api import Locator, Page, expect
 from tools.served import show
 
@@ -119,13 +120,19 @@ def test_a_refused_value_stays_with_its_reason(bench: Page) -> None:
     expect(rating).to_have_value("40")
 
 
+@pytest.fixture
+def other(new_page: Callable[..., Page], bench: Page, server: str, project: str) -> Page:
+    """A second window; both have T-Q1 on their card."""
+    page = new_page()
+    open_bench(page, server, project)
+    for window in (bench, page):
+        finding(window, "T-Q1").click()
+    return page
+
+
 def test_the_later_of_two_edits_of_one_field_is_asked_with_both_values(
-    new_page: Callable[..., Page], bench: Page, server: str, project: str
+    bench: Page, other: Page, server: str, project: str
 ) -> None:
-    other = new_page()
-    open_bench(other, server, project)
-    for page in (bench, other):
-        finding(page, "T-Q1").click()
     mine, theirs = field(bench, "rated_mva"), field(other, "rated_mva")
     mine.press("ControlOrMeta+a")
     mine.press_sequentially("66")
@@ -147,13 +154,7 @@ def test_the_later_of_two_edits_of_one_field_is_asked_with_both_values(
     expect(theirs).to_have_value("66")
 
 
-def test_each_window_takes_back_its_own_edit_first(
-    new_page: Callable[..., Page], bench: Page, server: str, project: str
-) -> None:
-    other = new_page()
-    open_bench(other, server, project)
-    finding(bench, "T-Q1").click()
-    finding(other, "T-Q1").click()
+def test_each_window_takes_back_its_own_edit_first(bench: Page, other: Page, server: str, project: str) -> None:
     field(bench, "rated_mva").fill("41")
     field(bench, "rated_mva").press("Enter")
     settled(bench)

@@ -145,6 +145,7 @@ class LiveSession:
         self._listening = threading.Lock()
         self._listeners: list[tuple[asyncio.AbstractEventLoop, asyncio.Queue[Told]]] = []
         self._labels: dict[int, str] = {}
+        self._fields: dict[int, set[tuple[str, str]]] = {}
         self._whose: dict[int, str] = {}  # windows that made edits since the session began, by revision
         self._traced: tuple[int, Trace] | None = None
         self._checked: tuple[int, list[Check]] | None = None
@@ -338,12 +339,20 @@ class LiveSession:
         that; else the last of all."""
         if not stack or self._own(stack[-1]):
             return stack[-1] if stack else None
+        window = WINDOW.get()
         for k in range(len(stack) - 2, max(len(stack) - 2 - _FURTHEST_UNDO, -1), -1):
-            if self._own(stack[k]):
-                mine, *later = (self.store.entry(self.project_id, r) for r in stack[k:])
-                theirs = set().union(*(written(e.changes, e.inverse) for e in later))
-                return stack[-1] if clashing(written(mine.changes, mine.inverse), theirs) else stack[k]
+            # What nobody is known to have made stays beneath the others'.
+            if window is not None and self._whose.get(stack[k]) == window:
+                theirs = set().union(*map(self._written_by, stack[k + 1 :]))
+                return stack[-1] if clashing(self._written_by(stack[k]), theirs) else stack[k]
         return stack[-1]
+
+    def _written_by(self, revision: int) -> set[tuple[str, str]]:
+        """Fields that an edit writes. Every window asks with every answer: each edit is read once."""
+        if revision not in self._fields:
+            entry = self.store.entry(self.project_id, revision)
+            self._fields[revision] = written(entry.changes, entry.inverse)
+        return self._fields[revision]
 
     # Changes
 

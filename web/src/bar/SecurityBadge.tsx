@@ -71,17 +71,18 @@ export function SecurityBadge() {
   const fresh = at === 'here'
   const rows = result ? rowsOf(result) : []
   const worst = rows[0]
+  const found = bad
+    ? { word: 'not secure', told: `${bad} of ${count}`, title: 'Not secure' }
+    : lost
+      ? { word: 'limits kept', told: `${lost} of ${count} take demand`, title: 'Limits kept, demand lost' }
+      : { word: 'secure', told: `${count} outages`, title: 'Secure' }
   const word = !fresh
     ? at === 'long'
       ? 'outages not followed'
       : 'outages …'
-    : !solved
-      ? 'outages unknown'
-      : bad
-        ? 'not secure'
-        : lost
-          ? 'limits kept'
-          : 'secure'
+    : solved
+      ? found.word
+      : 'outages unknown'
   const tone = !fresh || !solved ? 'quiet' : bad ? 'bad' : 'good'
   const all = () => {
     showAlso(BACKGROUND, 'outages')
@@ -93,7 +94,7 @@ export function SecurityBadge() {
         <b>{word}</b>
         {fresh && solved && (
           <span>
-            {bad ? `${bad} of ${count}` : lost ? `${lost} of ${count} take demand` : `${count} outages`}
+            {found.told}
             {bad > 0 && worst && <i> · {worst.name}</i>}
           </span>
         )}
@@ -102,15 +103,7 @@ export function SecurityBadge() {
         <Body aria-label="Outages of the model">
           {({ close }) => (
             <>
-              <h2>
-                {fresh && solved
-                  ? bad
-                    ? 'Not secure'
-                    : lost
-                      ? 'Limits kept, demand lost'
-                      : 'Secure'
-                  : 'Outages'}
-              </h2>
+              <h2>{fresh && solved ? found.title : 'Outages'}</h2>
               <p>
                 {at === 'long'
                   ? 'Working out all outages of the model takes too long to follow every edit. Ask for it when you want it.'

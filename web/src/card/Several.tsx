@@ -37,6 +37,7 @@ export function Several({ ids }: { ids: readonly string[] }) {
   const only = count.size === 1 ? kinds.find((k) => k.kind === found[0]?.kind) : undefined
   const from = dataFrom ? items.get(dataFrom) : undefined
   const buses = count.get('bus') ?? 0
+  const whom = found.map((i) => i.id).join() // a refusal or a draft is of these, and of no others
   return (
     <>
       <Head>
@@ -62,7 +63,7 @@ export function Several({ ids }: { ids: readonly string[] }) {
         <>
           <Sub>One value for all {found.length}</Sub>
           {editable(only, found[0]!).map((f) => (
-            <Field key={f.name} item={found[0]!} others={found.slice(1)} spec={f} />
+            <Field key={`${f.name} ${whom}`} item={found[0]!} others={found.slice(1)} spec={f} />
           ))}
         </>
       ) : (

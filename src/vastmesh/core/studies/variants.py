@@ -142,10 +142,8 @@ class Variants:
         rated = self._judge.switches
         if len(rated):
             seen = Reading(arrays, problem, solution, SwitchFlows(arrays, problem))
-            used, kept = (
-                np.r_[used, seen.switch_current[rated] / self._most[2]],
-                np.r_[kept, np.ones(len(rated), np.bool_)],
-            )
+            used = np.r_[used, seen.through_switches(rated) / self._most[2]]
+            kept = np.r_[kept, np.ones(len(rated), np.bool_)]
         return Stand(v, live, used, kept, losses * arrays.base_mva)
 
     def switched(self, closed: Bools, out: Ints) -> Stand | None:

@@ -61,8 +61,8 @@ class TapSpot:
     """A branch whose ratio can change: the slice of terminal-matrix entries that follow, and how.
 
     ``build``: positions of phases A, B, C and the phase shift in rad -> admittances of the slice, in its order;
-    ``terms``, ``build_terms``: likewise the terms of its limbs, columns i and u; ``hv_limb``, ``lv_limb``: which position moves
-    each phase of the bus on that side most, -1 where none does.
+    ``terms``, ``build_terms``: likewise the terms of its limbs, columns i and u; ``moves``: of the bus on the HV side (else the
+    LV side), which position moves each phase most, -1 where none does; found when it is asked for, as only regulators ask.
     """
 
     element: int
@@ -72,8 +72,7 @@ class TapSpot:
     shift_rad: float = 0.0
     terms: slice | None = None
     build_terms: Callable[[Positions, float], tuple[Complexes, Complexes]] | None = None
-    hv_limb: tuple[int, int, int] = (0, 1, 2)
-    lv_limb: tuple[int, int, int] = (0, 1, 2)
+    moves: Callable[[bool], tuple[int, int, int]] = lambda hv: (0, 1, 2)
 
 
 @dataclass(kw_only=True)

@@ -115,7 +115,7 @@ class TwoWinding:
         high, _, m = self.incidences(turns)
         return np.asarray(circulant(self.y1, self.y0) @ m, np.complex128), high.astype(np.complex128)
 
-    def limb_that_moves(self, *, hv: bool) -> tuple[int, int, int]:
+    def limb_that_moves(self, hv: bool) -> tuple[int, int, int]:
         """Of each phase of the HV bus or the LV bus, which of the three windings with taps moves its voltage most: 0 is the
         winding that begins at A on the side with the taps (in delta from A to B), and so on.
 

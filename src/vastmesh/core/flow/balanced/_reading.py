@@ -197,6 +197,16 @@ class Reading:
         through = np.abs(self.switch_power) / self.arrays.base_mva
         return np.divide(through, at, out=np.zeros(len(at)), where=at > 0)
 
+    def through_switches(self, asked: Ints, gone: Ints | None = None) -> Floats:
+        """The same of rows of switches, counted before those that are ``gone`` were taken out of the arrays; zero of these."""
+        if not len(asked):
+            return np.zeros(0)
+        if gone is None or not len(gone):
+            return np.asarray(self.switch_current[asked])
+        flow: Floats = np.zeros(len(self.switch_current) + len(gone))
+        flow[np.delete(np.arange(len(flow)), gone)] = self.switch_current
+        return flow[asked]
+
     @cached_property
     def bus_mismatch(self) -> Complexes:
         """What is left over at each bus when everything is added up, MVA."""

@@ -98,16 +98,6 @@ class Without:
         # Rows of switches whose current is wanted after an outage.
         self.asked: Ints = np.zeros(0, np.int64)
 
-    def switched(self, seen: Reading, kept: Ints | None = None) -> Floats:
-        """Current through the switches asked about, p.u.; ``kept``: rows of all switches that those of ``seen`` are."""
-        if not len(self.asked):
-            return np.zeros(0)
-        if kept is None:
-            return np.asarray(seen.switch_current[self.asked])
-        flow: Floats = np.zeros(len(self.arrays.tables["switch"]["from"]))
-        flow[kept] = seen.switch_current
-        return flow[self.asked]
-
     def rows_lost(self, idents: Collection[str]) -> dict[str, Ints]:
         """Rows that go when these elements and buses do, of the tables that lose any."""
         return self._rows.of(idents)
@@ -149,7 +139,7 @@ class Without:
             seen = Reading(remaining, p, solution, self.switches)
             if self._any and self._would_act(remaining, seen):
                 return self._anew(gone)
-            switched = self.switched(seen)
+            switched = seen.through_switches(self.asked)
         volts = np.full(self.arrays.n_bus, np.nan + 0j)
         row = p.pattern.row
         live = row >= 0
@@ -227,8 +217,7 @@ class Without:
         elif ending is Ending.CONVERGED:
             live = row >= 0
             volts[live] = (attempt.state.v * np.exp(1j * attempt.state.theta))[row[live]]
-            there = np.delete(np.arange(len(self.arrays.tables["switch"]["from"])), gone.get("switch", []))
-            switched = self.switched(Reading(seen, problem, solution, switches), there)
+            switched = Reading(seen, problem, solution, switches).through_switches(self.asked, gone.get("switch"))
         elif reach is not None and reach.state is not None:
             bus = int(np.argmax(row == reach.weakest))
         count = len(self.arrays.tables["branch"]["element"])

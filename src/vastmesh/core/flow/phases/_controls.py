@@ -93,8 +93,9 @@ class PhaseControls:
             conductors = str(getattr(item, "conductors", "ABC"))
             phases = [c for c in range(3) if "ABC"[c] in conductors]
             alone = len(phases) < 3
+            holds_hv = balanced.bus_id[int(tap["bus"][k])] == getattr(item, "hv_bus", None)
             for c in phases if per_phase or alone else [POSITIVE]:
-                limb = self._limb(ident, balanced.bus_id[int(tap["bus"][k])])[c] if c != POSITIVE else 0
+                limb = spot.moves(holds_hv)[c] if c != POSITIVE else 0
                 if limb < 0:
                     continue
                 limbs.append(limb)
@@ -107,11 +108,6 @@ class PhaseControls:
         held = np.array([self._row.get(balanced.bus_id[b], -1) for b in columns["bus"].tolist()], np.int64)
         self._limbs = limbs
         return columns, order[rows] if len(rows) else np.zeros(0, np.int64), who, held
-
-    def _limb(self, ident: str, held: str) -> tuple[int, int, int]:
-        """Position that moves each phase of the bus that an element holds."""
-        spot = self.arrays.taps[ident]
-        return spot.hv_limb if held == getattr(self.network[ident], "hv_bus", None) else spot.lv_limb
 
     def _bank_rows(self) -> tuple[Columns, list[str], Ints]:
         balanced, bank = self.balanced, self.balanced.tables["bank"]

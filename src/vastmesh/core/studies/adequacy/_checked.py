@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ...electrical import FIXED, SLACK, NetArrays, apply_condition, compile_network
-from ...electrical.arrays import AUTOMATIC, Floats, Ints, without_controls
+from ...electrical.arrays import AUTOMATIC, Ints, without_controls
 from ...electrical.lost import LostRows, without_rows
 from ...electrical.topology import trace
 from ...flow import Ending
@@ -59,11 +59,9 @@ def checked_by_ac(
         v[row >= 0] = (state.v * np.exp(1j * state.theta))[row[row >= 0]]
         kept = np.ones(len(judge.branch_ids), np.bool_)
         kept[gone.get("branch", np.zeros(0, np.int64))] = False
-        through: Floats = np.zeros(len(arrays.tables["switch"]["from"]))
-        if len(judge.switches):
-            there = np.delete(np.arange(len(through)), gone.get("switch", np.zeros(0, np.int64)))
-            through[there] = Reading(left, problem, solution, SwitchFlows(left, problem)).switch_current
-        used = judge.used(v, solution.ports.spread(kept), through[judge.switches], limit_set)
+        seen = Reading(left, problem, solution, SwitchFlows(left, problem))
+        through = seen.through_switches(judge.switches, gone.get("switch"))
+        used = judge.used(v, solution.ports.spread(kept), through, limit_set)
         fed = judge.in_view & np.isfinite(v.real)
         size = np.abs(v[fed])
         demand = left.tables["load"]

@@ -77,8 +77,8 @@ def plants_of(
     those that are switched off, of those that ``may_stop``, which cost nothing then."""
     a, base, limits = case.plants, case.base, case.limits
     before, after = _hours(case, a.p, a.q), _hours(case, found.p, found.q)
-    running = np.array([case.network[i].cost_running for i in a.ident])  # type: ignore[attr-defined]
     if off is not None and may_stop is not None:
+        running = np.array([case.network[i].cost_running for i in a.ident])  # type: ignore[attr-defined]
         after[off] -= running[off]
         stood = may_stop[np.abs(a.p[may_stop]) <= 1e-6]
         before[stood] -= running[stood]

@@ -52,7 +52,7 @@ class Ready:
         self.ids = self.judge.ids
         for without in self._without.values():
             without.asked = self.judge.switches
-        self.base_switched: Floats = first.switched(base)
+        self.base_switched: Floats = base.through_switches(self.judge.switches)
         self.demand: Floats = base.load_power.real
         self.live: Bools = np.isfinite(base.v.real)
         self.bus_in_view: Bools = self.judge.in_view

@@ -198,7 +198,7 @@ class BalancedRun(Run):
                 t.moves[e] = t.moves.get(e, 0.0) + by
                 moved += by
             self.positions |= found
-        switched = self._switched(Reading(seen, self.problem, solution, self.switches))
+        switched = Reading(seen, self.problem, solution, self.switches).through_switches(self.judge.switches)
         self._take(n, self._read(seen.tables["load"]["p"], seen, self.last, solution.ports, switched), moved)
 
     def advance(self, n: int) -> int:
@@ -230,7 +230,7 @@ class BalancedRun(Run):
             if len(self.judge.switches):
                 own = self.drive.at(n + m, powers)
                 known = problem.standing(problem.targets(own), y, self.last, self.load_flow)
-                switched = self._switched(Reading(own, problem, known, self.switches))
+                switched = Reading(own, problem, known, self.switches).through_switches(self.judge.switches)
             self._take(n + m, self._read(rest[0][m], arrays, self.last, y.ports, switched), 0.0)
         self._together, self._wait = min(2 * self._together, _TOGETHER), 1
         return n + len(found.met)
@@ -242,10 +242,6 @@ class BalancedRun(Run):
             ahead = self._ahead = self.drive.powers(n, min(n + _TOGETHER, self.clock.count))
             self.stores.apply(ahead.machine_p, self.hours)
         return ahead
-
-    def _switched(self, seen: Reading) -> Floats:
-        """Current through the rated switches, p.u."""
-        return np.asarray(seen.switch_current[self.judge.switches]) if len(self.judge.switches) else np.zeros(0)
 
     def _read(self, load_p: Floats, arrays: NetArrays, state: State, ports: TwoPorts, switched: Floats) -> Seen:
         """Branches and buses at solved voltages; ``load_p``: what loads draw at 1 p.u., in place of what ``arrays`` have;

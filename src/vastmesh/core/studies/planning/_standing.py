@@ -164,7 +164,7 @@ def _outages(network: Network, condition: Condition) -> tuple[int, int]:
         if not after.solved:
             failed += 1
             continue
-        standing = (w.base.v, w.solution.ports, w.switched(w.base))
+        standing = (w.base.v, w.solution.ports, w.base.through_switches(w.asked))
         before, now = (judge.used(*x, loss.limit_set) for x in (standing, (after.v, after.ports, after.switched)))
         limits = judge.limits[loss.limit_set]
         size, base = np.abs(after.v), np.abs(w.base.v)

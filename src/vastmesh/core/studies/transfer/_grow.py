@@ -126,8 +126,7 @@ class Way:
         self.solved = self.solution.attempt.ending is Ending.CONVERGED
         self.y = self.problem.admittance(self.arrays)
         self._switches: SwitchFlows | None = None
-        gone = without.rows_lost(loss.members if loss else ()).get("switch", np.zeros(0, np.int64))
-        self._there = np.delete(np.arange(len(without.arrays.tables["switch"]["from"])), gone)
+        self._gone = without.rows_lost(loss.members if loss else ()).get("switch")
 
     def grown(self, pair: Pair, most: float, *, equal: bool) -> NetArrays | None:
         """Arrays with so much more, per unit of power, taken and given; None where nothing live takes it."""
@@ -177,9 +176,7 @@ class Way:
             self._switches = SwitchFlows(self.arrays, self.problem)
         known = self.problem.standing(path.at(point.share), self.y, point.state, self.options)
         seen = Reading(self.at(last, point.share), self.problem, known, self._switches)
-        flow: Floats = np.zeros(len(self.without.arrays.tables["switch"]["from"]))
-        flow[self._there] = seen.switch_current
-        return np.asarray(flow[asked])
+        return seen.through_switches(asked, self._gone)
 
     def volts(self, point: Point) -> Complexes:
         v = np.full(self.arrays.n_bus, np.nan + 0j)

@@ -68,8 +68,7 @@ def _three_phase(i: int, e: Transformer, b: Builder) -> None:
     position = tap_positions(e)
     terms = b.limbs(i, _ABC, [unit.limb_ohm] * 3, [unit.shunt.real] * 3, build_terms(position))
     entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), build(position)[None])
-    limbs = unit.limb_that_moves(hv=True), unit.limb_that_moves(hv=False)
-    b.taps[e.id] = TapSpot(b.offset + i, entries, build, position, further, terms, build_terms, *limbs)
+    b.taps[e.id] = TapSpot(b.offset + i, entries, build, position, further, terms, build_terms, unit.limb_that_moves)
 
 
 def _zero(e: Transformer) -> complex | None:
@@ -234,7 +233,7 @@ def _wound(
     terms = b.limbs(i, unit.phases, now.ohm, [now.no_load.real] * n, now.terms())
     entries = b.linear(np.array([i]), sides, conductors, np.array([keys]), now.admittance()[None])
     b.taps[e.id] = TapSpot(b.offset + i, entries, lambda p, _: unit.at(p).admittance(), position, 0.0, terms,
-                           lambda p, _: unit.at(p).terms(), unit.moves, unit.moves)  # fmt: skip
+                           lambda p, _: unit.at(p).terms(), lambda _: unit.moves)  # fmt: skip
 
 
 def _limb(e: Transformer, split: bool, b: Builder) -> Callable[[float], Limbs]:
